@@ -1,0 +1,204 @@
+package dnsname
+
+// The functions here work on wire forms in octet slices, so that loading,
+// answering and signing need no Name values and no allocation.
+
+// lowerTable maps ASCII upper case to lower case and leaves all else alone.
+// Length octets (at most 63) are below 'A' and so map to themselves.
+var lowerTable = func() (t [256]byte) {
+	for i := range t {
+		t[i] = byte(i)
+		if i >= 'A' && i <= 'Z' {
+			t[i] = byte(i + 'a' - 'A')
+		}
+	}
+	return t
+}()
+
+// WireLen is the length of the uncompressed name at the head of b.
+func WireLen(b []byte) (int, error) {
+	i := 0
+	for {
+		if i >= len(b) {
+			return 0, ErrTruncated
+		}
+		c := int(b[i])
+		if c > MaxLabel {
+			return 0, ErrLabelType
+		}
+		i += 1 + c
+		if i > MaxWire {
+			return 0, ErrTooLong
+		}
+		if c == 0 {
+			return i, nil
+		}
+	}
+}
+
+// CountLabels counts the labels of the wire form w without the root.
+func CountLabels(w []byte) int {
+	n := 0
+	for i := 0; i < len(w) && w[i] != 0; i += 1 + int(w[i]) {
+		n++
+	}
+	return n
+}
+
+// EqualWire compares two wire forms without regard to ASCII case.
+func EqualWire[A, B []byte | string](a A, b B) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := 0; i < len(a); i++ {
+		if a[i] != b[i] && lowerTable[a[i]] != lowerTable[b[i]] {
+			return false
+		}
+	}
+	return true
+}
+
+// AppendLower appends w with its ASCII letters in lower case.
+func AppendLower(dst, w []byte) []byte {
+	for _, c := range w {
+		dst = append(dst, lowerTable[c])
+	}
+	return dst
+}
+
+// AppendSortKey appends the sort key of the wire form w without its last skip
+// labels (the root not counted). Keys compare octet by octet as names do
+// canonically (RFC 4034 §6.1): labels from the root down in lower case, each
+// ended by a zero octet; the octets 0 and 1 inside a label become 1 1 and 1 2.
+// The key of a name is a prefix of the keys of all its descendants.
+func AppendSortKey(dst, w []byte, skip int) []byte {
+	var starts [MaxWire / 2]uint8
+	n := 0
+	for i := 0; i < len(w) && w[i] != 0; i += 1 + int(w[i]) {
+		starts[n] = uint8(i)
+		n++
+	}
+	for n -= skip; n > 0; n-- {
+		i := int(starts[n-1])
+		for _, c := range w[i+1 : i+1+int(w[i])] {
+			if c <= 1 {
+				dst = append(dst, 1, c+1)
+			} else {
+				dst = append(dst, lowerTable[c])
+			}
+		}
+		dst = append(dst, 0)
+	}
+	return dst
+}
+
+// AppendKeyWire appends the lower-case wire form, without the final root label,
+// of the name whose sort key relative to some apex is key: the labels above that apex.
+func AppendKeyWire(dst, key []byte) []byte {
+	// Labels stand root first in the key; the wire form wants them the other way.
+	end := len(key)
+	for end > 0 {
+		start := end - 1
+		for start > 0 && key[start-1] != 0 {
+			start--
+		}
+		at := len(dst)
+		dst = append(dst, 0)
+		for i := start; i < end-1; i++ {
+			c := key[i]
+			if c == 1 {
+				i++
+				c = key[i] - 1
+			}
+			dst = append(dst, c)
+		}
+		dst[at] = byte(len(dst) - at - 1)
+		end = start
+	}
+	return dst
+}
+
+// KeyLabels counts the labels in a sort key.
+func KeyLabels(key []byte) int {
+	n := 0
+	for _, c := range key {
+		if c == 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// KeyPrefix is the part of key that holds its first n labels, counted from the apex.
+func KeyPrefix(key []byte, n int) []byte {
+	if n == 0 {
+		return key[:0]
+	}
+	for i, c := range key {
+		if c == 0 {
+			if n--; n == 0 {
+				return key[:i+1]
+			}
+		}
+	}
+	return key
+}
+
+// SharedLabels counts the labels that two sort keys have in common from the apex down.
+func SharedLabels(a, b []byte) int {
+	n := 0
+	for i := 0; i < len(a) && i < len(b) && a[i] == b[i]; i++ {
+		if a[i] == 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// AppendUnpack appends the uncompressed wire form of the name at msg[off:],
+// which may be compressed (RFC 1035 §4.1.4), to dst. next is the offset after
+// the name in msg. Every pointer must point before the place where the part of
+// the name that holds it began, so the work is bounded whatever msg holds.
+func AppendUnpack(dst, msg []byte, off int) (out []byte, next int, err error) {
+	start, limit := len(dst), off
+	next = -1
+	for {
+		if off >= len(msg) {
+			return dst[:start], 0, ErrTruncated
+		}
+		c := int(msg[off])
+		switch {
+		case c == 0:
+			if len(dst)-start+1 > MaxWire {
+				return dst[:start], 0, ErrTooLong
+			}
+			if next < 0 {
+				next = off + 1
+			}
+			return append(dst, 0), next, nil
+		case c <= MaxLabel:
+			if off+1+c > len(msg) {
+				return dst[:start], 0, ErrTruncated
+			}
+			if len(dst)-start+1+c+1 > MaxWire {
+				return dst[:start], 0, ErrTooLong
+			}
+			dst = append(dst, msg[off:off+1+c]...)
+			off += 1 + c
+		case c >= 0xc0:
+			if off+1 >= len(msg) {
+				return dst[:start], 0, ErrTruncated
+			}
+			to := (c&0x3f)<<8 | int(msg[off+1])
+			if next < 0 {
+				next = off + 2
+			}
+			if to >= limit {
+				return dst[:start], 0, ErrPointer
+			}
+			off, limit = to, to
+		default:
+			return dst[:start], 0, ErrLabelType
+		}
+	}
+}

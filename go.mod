@@ -1,0 +1,3 @@
+module fencepost
+
+go 1.26.8

@@ -1,0 +1,93 @@
+package checks
+
+import (
+	"fencepost/diag"
+	"fencepost/lint"
+	"fencepost/rr"
+)
+
+var missingGlue = &lint.Check{Rule: diag.Rule{
+	Code: "missing-glue", Severity: diag.Error, Title: "a name server inside the delegated zone has no address here", Ref: "RFC 1034 §4.2.1",
+	Doc: "To ask the child's servers one needs their addresses, and these are in the child, which one cannot ask yet. " +
+		"So the parent holds a copy of the addresses: the glue.",
+	Bad:  "sub NS ns.sub\nsub NS ns2.example.net.\n",
+	Good: "sub NS ns.sub\nsub NS ns2.example.net.\nns.sub A 192.0.2.53\n"},
+	Types: []rr.Type{rr.TypeNS}, Set: func(p *lint.Pass, set lint.Set) {
+		if !set.Name.IsCut() || set.Name.Occluded() {
+			return
+		}
+		owner := set.Name.Owner()
+		eachTarget(set, func(i int, wire []byte) {
+			if !nameOf(wire).AtOrBelow(owner) || p.Look(wire).Address {
+				return
+			}
+			t := place(p, set, i, wire)
+			p.Add(p.Report(t.span, "the server %s lies in the delegated zone and has no address here", t.name()).
+				Suggest("add its address: %s A ADDRESS", t.name().Relative(p.Zone.Apex())))
+		})
+	},
+}
+
+var occludedData = &lint.Check{Rule: diag.Rule{
+	Code: "occluded-data", Severity: diag.Warning, Title: "a record lies in a part of the zone that is delegated away", Ref: "RFC 1034 §4.2.1, RFC 5936 §3.5",
+	Doc: "From the delegation down, the child zone's servers answer. Here only its NS, DS and the addresses of its servers have a use; " +
+		"anything else is never seen. Move it to the child zone.",
+	Bad:  "sub NS ns1.example.net.\nsub NS ns2.example.net.\nwww.sub A 192.0.2.1\n",
+	Good: "sub NS ns1.example.net.\nsub NS ns2.example.net.\n"},
+	Name: func(p *lint.Pass, n *lint.Name) {
+		if !n.IsCut() && !n.Occluded() {
+			return
+		}
+		for set := range n.Sets {
+			if !belongsAtCut(n, set.Type) && !(isAddressType(set.Type) && isGlue(p, n)) {
+				p.Add(p.Report(set.Layout(0).OwnerOrType(), "this %s record of %s lies in a delegated part and is never seen", set.Type, n.Owner()).
+					Suggest("move it to the child zone"))
+				return
+			}
+		}
+	},
+}
+
+func isAddressType(t rr.Type) bool { return t == rr.TypeA || t == rr.TypeAAAA }
+
+// belongsAtCut tells whether a type has a use at a delegation in the parent.
+func belongsAtCut(n *lint.Name, t rr.Type) bool {
+	if n.Occluded() {
+		return false
+	}
+	return t == rr.TypeNS || t == rr.TypeDS || t == rr.TypeNSEC || t == rr.TypeRRSIG
+}
+
+// isGlue tells whether some delegation of the zone names n as a server.
+func isGlue(p *lint.Pass, n *lint.Name) bool { return p.Servers()[n.Owner().Key()] }
+
+var dsWithoutDelegation = &lint.Check{Rule: diag.Rule{
+	Code: "ds-without-delegation", Severity: diag.Error, Title: "a DS record stands where there is no delegation", Ref: "RFC 4035 §2.4",
+	Doc:  "A DS belongs to the parent's side of a delegation, beside its NS records. A zone's own DS goes to its parent, not into the zone.",
+	Bad:  "@ DS 12345 13 2 2BB183AF5F22588179A53B0A98631FAD1A2921182BB183AF5F22588179A53B0A\n",
+	Good: "sub NS ns1.example.net.\nsub NS ns2.example.net.\nsub DS 12345 13 2 2BB183AF5F22588179A53B0A98631FAD1A2921182BB183AF5F22588179A53B0A\n"},
+	Types: []rr.Type{rr.TypeDS}, Set: func(p *lint.Pass, set lint.Set) {
+		if set.Name.IsCut() {
+			return
+		}
+		d := p.Report(set.Layout(0).Type, "%s has a DS record and no NS records", set.Name.Owner()).
+			Suggest("add the delegation's NS records, or remove the DS")
+		if set.Name.IsApex() {
+			d = d.Suggest("give it to the parent zone: see `fencepost handover`")
+		}
+		p.Add(d)
+	},
+}
+
+var wildcardDelegation = &lint.Check{Rule: diag.Rule{
+	Code: "wildcard-delegation", Severity: diag.Error, Title: "a wildcard has NS records", Ref: "RFC 4592 §4.2",
+	Doc:  "What a delegation of all names should mean is not defined, and resolvers differ. Delegate each child by name.",
+	Bad:  "* NS ns1.example.net.\n* NS ns2.example.net.\n",
+	Good: "sub NS ns1.example.net.\nsub NS ns2.example.net.\n"},
+	Types: []rr.Type{rr.TypeNS}, Set: func(p *lint.Pass, set lint.Set) {
+		if set.Name.Owner().IsWildcard() {
+			p.Add(p.Report(set.Layout(0).Type, "the wildcard %s has NS records", set.Name.Owner()).
+				Suggest("delegate each child by its name"))
+		}
+	},
+}

@@ -1,0 +1,285 @@
+package checks
+
+import (
+	"bytes"
+	"net/netip"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/lint"
+	"fencepost/rr"
+	"fencepost/source"
+)
+
+// Types whose data name a host that must have an address, and all that point
+// to another name.
+var (
+	hostTypes   = []rr.Type{rr.TypeNS, rr.TypeMX, rr.TypeSRV}
+	targetTypes = []rr.Type{rr.TypeNS, rr.TypeMX, rr.TypeSRV, rr.TypeCNAME, rr.TypePTR, rr.TypeDNAME}
+)
+
+// role says what a type's target is called.
+var role = map[rr.Type]string{rr.TypeNS: "name server", rr.TypeMX: "mail exchanger", rr.TypeSRV: "service host",
+	rr.TypeCNAME: "alias target", rr.TypePTR: "host name", rr.TypeDNAME: "alias target"}
+
+// target is a name in a record's data.
+type target struct {
+	wire []byte
+	span source.Span // of the word
+	text string      // as written
+}
+
+func (t target) name() dnsname.Name { return nameOf(t.wire) }
+
+// targetOf finds the name that a record points to: the last name in its data.
+func targetOf(t rr.Type, data []byte) []byte {
+	var name []byte
+	for it := rr.NewParts(t, data); it.Next(); {
+		if is, _ := it.IsName(); is {
+			name = it.Bytes
+		}
+	}
+	return name
+}
+
+// place completes a target with where it is written: the last word of the data.
+func place(p *lint.Pass, set lint.Set, i int, wire []byte) target {
+	l := set.Layout(i)
+	span := l.Field(len(l.Data) - 1)
+	return target{wire, span, string(p.Source.Text(span))}
+}
+
+// eachTarget calls f for each record's target.
+func eachTarget(set lint.Set, f func(i int, wire []byte)) {
+	i := 0
+	for data := range set.Data {
+		if w := targetOf(set.Type, data); len(w) > 1 { // the root means "none"
+			f(i, w)
+		}
+		i++
+	}
+}
+
+// wellKnownTops are endings that nobody uses as the name of a subdomain, so
+// that a name with one of them inside a zone has most likely lost its dot.
+var wellKnownTops = map[string]bool{"com": true, "net": true, "org": true, "edu": true, "gov": true, "int": true, "mil": true,
+	"info": true, "biz": true, "arpa": true, "example": true, "test": true, "invalid": true, "eu": true, "io": true, "dev": true, "app": true}
+
+// lostDot tells whether a name inside the zone was most likely written without
+// its final dot: what stands before the zone's name already is a whole name.
+// sure means that it ends in the zone's own name.
+func lostDot(p *lint.Pass, wire []byte) (lost, sure bool) {
+	apex := []byte(p.Zone.Apex().Key())
+	d := len(wire) - len(apex)
+	if d <= 0 || len(apex) <= 1 {
+		return false, false
+	}
+	inner := append(bytes.Clone(wire[:d]), 0)
+	name := nameOf(inner)
+	if name.IsZero() {
+		return false, false
+	}
+	if name.AtOrBelow(p.Zone.Apex()) {
+		return true, true
+	}
+	if name.Labels() < 2 {
+		return false, false
+	}
+	top := name
+	for top.Labels() > 1 {
+		top = top.Parent()
+	}
+	zoneTop := p.Zone.Apex()
+	for zoneTop.Labels() > 1 {
+		zoneTop = zoneTop.Parent()
+	}
+	return wellKnownTops[strings.ToLower(top.Label())] || top.Equal(zoneTop), false
+}
+
+var missingDotTarget = &lint.Check{Rule: diag.Rule{
+	Code: "missing-final-dot", Severity: diag.Error, Title: "a name in the data has most likely lost its final dot", Ref: "RFC 1035 §5.1",
+	Doc: "A name without a final dot is completed with the origin. mail.example.org in the zone example.com means mail.example.org.example.com., " +
+		"which does not exist there. Write the final dot.",
+	Bad:  "@ MX 10 mail.example.org\n",
+	Good: "@ MX 10 mail.example.org.\n"},
+	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(i int, wire []byte) {
+			if !pointsNowhere(p, wire) {
+				return
+			}
+			if lost, _ := lostDot(p, wire); !lost || isAddress(p, wire) {
+				return
+			}
+			t := place(p, set, i, wire)
+			if strings.HasSuffix(t.text, ".") {
+				return
+			}
+			d := p.Report(t.span, "without a final dot this %s means %s, which does not exist", role[set.Type], t.name()).
+				Suggest("write %s.", t.text)
+			d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: t.span, New: t.text + "."}}}
+			p.Add(d)
+		})
+	},
+}
+
+// pointsNowhere tells whether a name lies in the zone and does not exist there.
+func pointsNowhere(p *lint.Pass, wire []byte) bool {
+	t := p.Look(wire)
+	return t.InZone && !t.Exists
+}
+
+var missingDotOwner = &lint.Check{Rule: diag.Rule{
+	Code: "owner-repeats-zone", Severity: diag.Warning, Title: "an owner ends in the zone's name twice", Ref: "RFC 1035 §5.1",
+	Doc:  "An owner without a final dot is completed with the origin: www.example.com in the zone example.com means www.example.com.example.com. Write the final dot, or only www.",
+	Bad:  "www.example.com A 192.0.2.1\n",
+	Good: "www A 192.0.2.1\n"},
+	Name: func(p *lint.Pass, n *lint.Name) {
+		if n.IsApex() {
+			return
+		}
+		var buf [dnsname.MaxWire + 1]byte
+		rel := append(n.AppendRelative(buf[:0]), 0)
+		apex := p.Zone.Apex()
+		if len(rel) < len(apex.Wire()) || !nameOf(rel).AtOrBelow(apex) {
+			return
+		}
+		var first lint.Set
+		for set := range n.Sets {
+			first = set
+			break
+		}
+		l := first.Layout(0)
+		text := string(p.Source.Text(l.Owner))
+		d := p.Report(l.OwnerOrType(), "without a final dot this owner means %s", n.Owner())
+		if text != "" && !strings.HasSuffix(text, ".") {
+			d = d.Suggest("write %s.", text)
+			d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: l.Owner, New: text + "."}}}
+		}
+		p.Add(d)
+	},
+}
+
+// isAddress tells whether a name is an IPv4 address in disguise, completed with
+// the origin or not.
+func isAddress(p *lint.Pass, wire []byte) bool {
+	_, ok := addressIn(p, wire)
+	return ok
+}
+
+func addressIn(p *lint.Pass, wire []byte) (netip.Addr, bool) {
+	head := bytes.Clone(wire)
+	if d := len(wire) - len(p.Zone.Apex().Wire()); d > 0 && nameOf(wire).Below(p.Zone.Apex()) {
+		head = append(head[:d], 0)
+	}
+	if dnsname.CountLabels(head) != 4 {
+		return netip.Addr{}, false
+	}
+	a, err := netip.ParseAddr(strings.TrimSuffix(string(dnsname.AppendText(nil, head)), "."))
+	return a, err == nil
+}
+
+var addressAsName = &lint.Check{Rule: diag.Rule{
+	Code: "address-as-name", Severity: diag.Error, Title: "an address stands where a host name belongs", Ref: "RFC 1035 §3.3.9, RFC 1912 §2.4",
+	Doc:  "MX, NS, SRV and CNAME point to names. An address there is taken for a name of digits, which nobody can look up. Give the host a name with an A record and write that.",
+	Bad:  "@ MX 10 192.0.2.25\n",
+	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
+	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(i int, wire []byte) {
+			if a, ok := addressIn(p, wire); ok {
+				t := place(p, set, i, wire)
+				p.Add(p.Report(t.span, "the %s is the address %s; a name belongs here", role[set.Type], a).
+					Suggest("give the host a name, such as: mail A %s", a))
+			}
+		})
+	},
+}
+
+var targetIsAlias = &lint.Check{Rule: diag.Rule{
+	Code: "target-is-alias", Severity: diag.Error, Title: "an NS, MX or SRV record points to an alias", Ref: "RFC 2181 §10.3, RFC 2782",
+	Doc:  "These records must name the host itself, one with addresses. Many resolvers and mail servers do not follow an alias there.",
+	Bad:  "@ MX 10 mail\nmail CNAME box\nbox A 192.0.2.25\n",
+	Good: "@ MX 10 box\nbox A 192.0.2.25\n"},
+	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(i int, wire []byte) {
+			if t := p.Look(wire); t.InZone && t.Alias {
+				at := place(p, set, i, wire)
+				p.Add(p.Report(at.span, "the %s %s is an alias", role[set.Type], at.name()).
+					Suggest("name the host that the alias points to"))
+			}
+		})
+	},
+}
+
+var targetMissing = &lint.Check{Rule: diag.Rule{
+	Code: "target-missing", Severity: diag.Error, Title: "an NS, MX or SRV record points to a name that does not exist in the zone", Ref: "RFC 1912 §2.3, §2.4",
+	Doc:  "The name lies in this zone, and the zone has no such name: nobody can reach the host. Add its address, or correct the name.",
+	Bad:  "@ MX 10 mail\n",
+	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
+	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(i int, wire []byte) {
+			if !pointsNowhere(p, wire) || isAddress(p, wire) {
+				return
+			}
+			t := place(p, set, i, wire)
+			if lost, _ := lostDot(p, wire); lost && !strings.HasSuffix(t.text, ".") {
+				return // said by missing-final-dot
+			}
+			p.Add(p.Report(t.span, "the %s %s does not exist in the zone", role[set.Type], t.name()).
+				Suggest("add its address: %s A ADDRESS", t.name().Relative(p.Zone.Apex())))
+		})
+	},
+}
+
+var targetNoAddress = &lint.Check{Rule: diag.Rule{
+	Code: "target-without-address", Severity: diag.Error, Title: "an NS, MX or SRV record points to a name that has no address", Ref: "RFC 1912 §2.3, RFC 2782",
+	Doc:  "The name exists and has neither an A nor an AAAA record, so nobody can connect to it.",
+	Bad:  "@ MX 10 mail\nmail TXT \"no address\"\n",
+	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
+	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(i int, wire []byte) {
+			if t := p.Look(wire); t.InZone && t.Exists && !t.Alias && !t.Address {
+				at := place(p, set, i, wire)
+				p.Add(p.Report(at.span, "the %s %s has no address", role[set.Type], at.name()).
+					Suggest("add one: %s A ADDRESS", at.name().Relative(p.Zone.Apex())))
+			}
+		})
+	},
+}
+
+var danglingAlias = &lint.Check{Rule: diag.Rule{
+	Code: "dangling-alias", Severity: diag.Warning, Title: "an alias points to a name that does not exist in the zone", Ref: "RFC 1034 §3.6.2",
+	Doc:  "Whoever asks for the alias is told that the name it stands for does not exist. Often the host was removed and its alias forgotten.",
+	Bad:  "www CNAME webb\nweb A 192.0.2.1\n",
+	Good: "www CNAME web\nweb A 192.0.2.1\n"},
+	Types: []rr.Type{rr.TypeCNAME}, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(i int, wire []byte) {
+			if !pointsNowhere(p, wire) || isAddress(p, wire) {
+				return
+			}
+			t := place(p, set, i, wire)
+			if lost, _ := lostDot(p, wire); lost && !strings.HasSuffix(t.text, ".") {
+				return
+			}
+			p.Add(p.Report(t.span, "the alias %s points to %s, which does not exist", set.Name.Owner(), t.name()).
+				Suggest("correct the name, or remove the alias"))
+		})
+	},
+}
+
+var nullMX = &lint.Check{Rule: diag.Rule{
+	Code: "null-mx-beside-others", Severity: diag.Error, Title: "\"no mail here\" stands beside a mail exchanger", Ref: "RFC 7505 §3",
+	Doc:  "MX 0 . says that the domain takes no mail. It must be the only MX record of its name.",
+	Bad:  "@ MX 0 .\n@ MX 10 mail\nmail A 192.0.2.25\n",
+	Good: "@ MX 0 .\n"},
+	Types: []rr.Type{rr.TypeMX}, Set: func(p *lint.Pass, set lint.Set) {
+		i := 0
+		for data := range set.Data {
+			if len(data) == 3 && set.N > 1 {
+				p.Add(p.Report(set.Layout(i).Type, "%s says that it takes no mail and lists mail exchangers", set.Name.Owner()).
+					Suggest("keep either this record or the others"))
+			}
+			i++
+		}
+	},
+}

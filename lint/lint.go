@@ -1,0 +1,195 @@
+// Package lint finds what can be read and will not work as meant: it runs
+// checks over a loaded zone. A check is one declared value with its
+// documentation; package lint/checks declares them. The driver here walks over
+// the zone once and calls each check for what it asked for.
+package lint
+
+import (
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/zone"
+	"fencepost/zonefile"
+)
+
+// Check is one kind of finding and how it is found. One of the functions is
+// set, which says what the check looks at.
+type Check struct {
+	diag.Rule
+
+	Types []rr.Type                 // with Set: the types it wants
+	Set   func(p *Pass, set Set)    // called for each RRset of these types
+	Name  func(p *Pass, name *Name) // called for each owner name
+	Zone  func(p *Pass)             // called once
+}
+
+// Pass is one run over one zone.
+type Pass struct {
+	Zone   *zonefile.Loaded
+	Source *source.Set
+
+	rule    *diag.Rule
+	report  func(diag.Diagnostic)
+	servers map[string]bool
+}
+
+// Servers is the set of all names that NS records of the zone point to, by
+// their keys. It is made when first asked for.
+func (p *Pass) Servers() map[string]bool {
+	if p.servers == nil {
+		p.servers = map[string]bool{}
+		for node := range p.Zone.Nodes {
+			set, _ := node.Find(rr.TypeNS)
+			for data := range set.Data {
+				if name, err := dnsname.FromWire(data); err == nil {
+					p.servers[name.Key()] = true
+				}
+			}
+		}
+	}
+	return p.servers
+}
+
+// Name is an owner name with the place of its records.
+type Name struct {
+	*zone.Node
+	p     *Pass
+	first int // number of its first record in the order of the zone
+}
+
+// Owner is the absolute name.
+func (n *Name) Owner() dnsname.Name { return n.p.Zone.Owner(n.Node) }
+
+// Pos is where the i-th record of the name is written.
+func (n *Name) Pos(i int) source.Pos {
+	if n.p.Zone.Positions == nil {
+		return 0
+	}
+	return n.p.Zone.Positions[n.first+i]
+}
+
+// Set is an RRset with the place of its records.
+type Set struct {
+	zone.RRset
+	Name  *Name
+	first int // number of its first record within the name
+}
+
+// Pos is where the i-th record of the set is written.
+func (s Set) Pos(i int) source.Pos { return s.Name.Pos(s.first + i) }
+
+// Layout is where the fields of the i-th record stand.
+func (s Set) Layout(i int) zonefile.Layout { return zonefile.LayoutAt(s.Name.p.Source, s.Pos(i)) }
+
+// Sets walks over the name's RRsets with their places.
+func (n *Name) Sets(yield func(Set) bool) {
+	at := 0
+	for set := range n.RRsets {
+		if !yield(Set{set, n, at}) {
+			return
+		}
+		at += set.N
+	}
+}
+
+// Report makes a finding of the check that is running; finish it with its
+// methods and pass it to Add.
+func (p *Pass) Report(span source.Span, format string, args ...any) diag.Diagnostic {
+	return p.rule.At(span, format, args...)
+}
+
+// Add takes a finding.
+func (p *Pass) Add(d diag.Diagnostic) { p.report(d) }
+
+// Run runs checks over a zone and adds what they find to diags.
+func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, diags *diag.List) {
+	p := &Pass{Zone: z, Source: src, report: diags.Add}
+	byType := map[rr.Type][]*Check{}
+	var names []*Check
+	for _, c := range checks {
+		switch {
+		case c.Zone != nil:
+			p.rule = &c.Rule
+			c.Zone(p)
+		case c.Name != nil:
+			names = append(names, c)
+		default:
+			for _, t := range c.Types {
+				byType[t] = append(byType[t], c)
+			}
+		}
+	}
+	var low [64][]*Check // byType without hashing, for the types one meets
+	for t, cs := range byType {
+		if int(t) < len(low) {
+			low[t] = cs
+		}
+	}
+	at := 0
+	for node := range z.Nodes {
+		n := Name{node, p, at}
+		for _, c := range names {
+			p.rule = &c.Rule
+			c.Name(p, &n)
+		}
+		for set := range n.Sets {
+			at += set.N
+			var cs []*Check
+			if int(set.Type) < len(low) {
+				cs = low[set.Type]
+			} else {
+				cs = byType[set.Type]
+			}
+			for _, c := range cs {
+				p.rule = &c.Rule
+				c.Set(p, set)
+			}
+		}
+	}
+}
+
+// Target says what is known in the zone about a name that a record points to.
+type Target struct {
+	InZone    bool // at or below the apex, and not delegated away
+	Delegated bool // at or below a cut: somebody else's data, or glue
+	Exists    bool // has records, or names below it, or a wildcard covers it
+	Alias     bool // has a CNAME
+	Address   bool // has an A or AAAA record
+}
+
+// Look finds out about an absolute name in wire form.
+func (p *Pass) Look(wire []byte) (t Target) {
+	var buf [2 * dnsname.MaxWire]byte
+	key, ok := p.Zone.AppendKey(buf[:0], wire)
+	if !ok {
+		return t
+	}
+	var m zone.Match
+	p.Zone.Lookup(key, &m)
+	node := &m.Node
+	switch {
+	case m.Cut || m.Substitute:
+		t.Delegated = true
+		var glue zone.Node
+		if p.Zone.Get(key, &glue) {
+			node = &glue
+		} else {
+			return t
+		}
+	case m.Exact:
+	case m.EmptyNonTerminal:
+		t.InZone, t.Exists = true, true
+		return t
+	case p.Zone.Wildcard(key, m.Encloser, node):
+	default:
+		t.InZone = true
+		return t
+	}
+	t.InZone, t.Exists = !t.Delegated, true
+	t.Alias = node.HasAlias()
+	_, a := node.Find(rr.TypeA)
+	_, aaaa := node.Find(rr.TypeAAAA)
+	t.Address = a || aaaa
+	return t
+}

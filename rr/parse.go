@@ -1,0 +1,494 @@
+package rr
+
+import (
+	"encoding/base64"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+	"unsafe"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+)
+
+// Token is one word of a master file: its text between the quotes, if there are
+// any, with the escapes still in it.
+type Token struct {
+	Text   []byte
+	Quoted bool
+}
+
+// FieldError says which token of record data is wrong and why. Token may be the
+// number of tokens: then something is missing at the end. Offset and Len
+// narrow it down within the token; Len 0 means the whole token.
+type FieldError struct {
+	Token       int
+	Offset, Len int
+	Rule        *diag.Rule
+	Message     string
+	Suggestion  string
+}
+
+func (e *FieldError) Error() string { return e.Message }
+
+func (e *FieldError) suggest(format string, args ...any) *FieldError {
+	e.Suggestion = fmt.Sprintf(format, args...)
+	return e
+}
+
+// Parser reads record data from tokens. The zero Parser is ready; it may be
+// used again and again, so that reading a million records allocates nothing.
+type Parser struct {
+	Origin []byte // wire form; empty if none is known
+	Units  bool   // set when a time was written with unit letters, as in 1h30m
+
+	tokens  []Token
+	i       int
+	out     []byte
+	scratch []byte
+}
+
+// MaxData is the most octets the data of one record can have.
+const MaxData = 65535
+
+// Data appends the wire form of the data of type t, written in tokens, to dst.
+// On an error dst comes back as it was.
+func (p *Parser) Data(dst []byte, t Type, tokens []Token) ([]byte, *FieldError) {
+	start := len(dst)
+	p.tokens, p.i, p.out = tokens, 0, dst
+	var err *FieldError
+	info := Lookup(t)
+	switch {
+	case len(tokens) > 0 && !tokens[0].Quoted && string(tokens[0].Text) == `\#`:
+		err = p.generic(t)
+	case info == nil || info.Fields == nil:
+		err = p.fail(RuleBadGeneric, `the data of type %s can only be given in the \# form`, t).
+			suggest(`write \# LENGTH HEX`)
+	default:
+		err = p.fields(info)
+	}
+	out := p.out
+	p.tokens, p.out = nil, nil
+	if err == nil && len(out)-start > MaxData {
+		err = &FieldError{Rule: RuleTextTooLong, Message: "the data of this record are longer than 65535 octets"}
+	}
+	if err != nil {
+		return out[:start], err
+	}
+	return out, nil
+}
+
+func (p *Parser) fields(info *Info) *FieldError {
+	for i := range info.Fields {
+		f := &info.Fields[i]
+		if p.i >= len(p.tokens) && f.Kind != Bitmap {
+			return p.fail(RuleMissingField, "%s record without its %s", info.Mnemonic, f.Name).
+				suggest("write %s", info.Synopsis())
+		}
+		if f.Kind.print != nil && p.i < len(p.tokens) && p.tokens[p.i].Quoted && !f.Kind.quotable() {
+			return p.fail(RuleUnquoted, "the %s of a %s record stands in quotes", f.Name, info.Mnemonic).
+				suggest("write %s without quotes", p.tokens[p.i].Text)
+		}
+		if err := f.Kind.parse(p); err != nil {
+			if err.Rule == RuleBadNumber {
+				err.Suggestion = "write " + info.Synopsis()
+			}
+			return err
+		}
+	}
+	if p.i < len(p.tokens) {
+		return p.fail(RuleExtraField, "%q stands after the last field of the %s record", clip(p.tokens[p.i].Text), info.Mnemonic).
+			suggest("write %s", info.Synopsis())
+	}
+	return nil
+}
+
+func (k *Kind) quotable() bool { return k == Strings || k == Text || k == Tag }
+
+// generic reads the \# form of RFC 3597 §5.
+func (p *Parser) generic(t Type) *FieldError {
+	start := len(p.out)
+	p.i = 1
+	if len(p.tokens) < 2 {
+		return p.fail(RuleBadGeneric, `\# is not followed by the number of octets`)
+	}
+	n, ok := parseUint(p.tokens[1].Text, MaxData)
+	if !ok {
+		return p.fail(RuleBadGeneric, `%q after \# is no number of octets`, clip(p.tokens[1].Text))
+	}
+	for p.i = 2; p.i < len(p.tokens); p.i++ {
+		if err := p.hexWord(RuleBadGeneric); err != nil {
+			return err
+		}
+	}
+	if got := len(p.out) - start; got != int(n) {
+		p.i = 1
+		return p.fail(RuleBadGeneric, `\# announces %d octets and %d follow`, n, got)
+	}
+	if err := Validate(t, p.out[start:]); err != nil {
+		p.i = 2
+		return p.fail(RuleBadGeneric, "these octets are no data of type %s: %v", t, err)
+	}
+	return nil
+}
+
+// next is the text of the present token, which is then passed.
+func (p *Parser) next() []byte {
+	t := p.tokens[p.i].Text
+	p.i++
+	return t
+}
+
+// fail reports the present token.
+func (p *Parser) fail(rule *diag.Rule, format string, args ...any) *FieldError {
+	return &FieldError{Token: p.i, Rule: rule, Message: fmt.Sprintf(format, args...)}
+}
+
+// failLast reports the token just passed.
+func (p *Parser) failLast(rule *diag.Rule, format string, args ...any) *FieldError {
+	return &FieldError{Token: p.i - 1, Rule: rule, Message: fmt.Sprintf(format, args...)}
+}
+
+// clip shortens text for use in a message.
+func clip(b []byte) []byte {
+	if len(b) > 40 {
+		return append(append([]byte(nil), b[:37]...), "..."...)
+	}
+	return b
+}
+
+// parseUint reads plain decimal digits up to max.
+func parseUint(b []byte, max uint64) (uint64, bool) {
+	if len(b) == 0 || len(b) > 10 {
+		return 0, false
+	}
+	var n uint64
+	for _, c := range b {
+		if c < '0' || c > '9' {
+			return 0, false
+		}
+		n = n*10 + uint64(c-'0')
+	}
+	return n, n <= max
+}
+
+func parseNumber(octets int, max uint64) func(*Parser) *FieldError {
+	return func(p *Parser) *FieldError {
+		tok := p.next()
+		n, ok := parseUint(tok, max)
+		if !ok {
+			return p.failLast(RuleBadNumber, "%q is no number from 0 to %d", clip(tok), max)
+		}
+		for i := octets - 1; i >= 0; i-- {
+			p.out = append(p.out, byte(n>>(8*i)))
+		}
+		return nil
+	}
+}
+
+func parseSeconds(p *Parser) *FieldError {
+	tok := p.next()
+	n, units, ok := ParseTTL(tok)
+	if !ok {
+		return p.failLast(RuleBadNumber, "%q is no time in seconds from 0 to 2147483647", clip(tok))
+	}
+	p.Units = p.Units || units
+	p.out = append(p.out, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
+	return nil
+}
+
+// ParseTTL reads a time in seconds: plain decimal digits (RFC 2181 §8: up to
+// 2147483647), or numbers with the letters w d h m s, as in 1h30m, which many
+// existing files have; units tells that letters were used.
+func ParseTTL(b []byte) (seconds uint32, units, ok bool) {
+	const max = 1<<31 - 1
+	var total, n uint64
+	digits := 0
+	for _, c := range b {
+		if c >= '0' && c <= '9' {
+			n = n*10 + uint64(c-'0')
+			digits++
+			if n > max {
+				return 0, units, false
+			}
+			continue
+		}
+		scale := uint64(0)
+		switch c | 0x20 {
+		case 'w':
+			scale = 7 * 86400
+		case 'd':
+			scale = 86400
+		case 'h':
+			scale = 3600
+		case 'm':
+			scale = 60
+		case 's':
+			scale = 1
+		}
+		if scale == 0 || digits == 0 {
+			return 0, units, false
+		}
+		total += n * scale
+		n, digits, units = 0, 0, true
+	}
+	if digits > 0 && units || len(b) == 0 { // 1h30: 30 of what?
+		return 0, units, false
+	}
+	total += n
+	return uint32(total), units, total <= max
+}
+
+func parseTypeCode(p *Parser) *FieldError {
+	tok := p.next()
+	t, ok := ParseType(tok)
+	if !ok {
+		return p.failLast(RuleBadTypeCode, "%q is no record type", clip(tok))
+	}
+	p.out = append(p.out, byte(t>>8), byte(t))
+	return nil
+}
+
+func parseTime(p *Parser) *FieldError {
+	tok := p.next()
+	n, ok := parseUint(tok, 0xffffffff)
+	if len(tok) == 14 {
+		t, err := time.Parse("20060102150405", string(tok))
+		n, ok = uint64(uint32(t.Unix())), err == nil && t.Year() >= 1970 && t.Year() < 2106
+	}
+	if !ok {
+		return p.failLast(RuleBadTime, "%q is no time of the form YYYYMMDDHHmmSS", clip(tok))
+	}
+	p.out = append(p.out, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
+	return nil
+}
+
+func parseIPv4(p *Parser) *FieldError {
+	tok := p.next()
+	parts, digits, n := 0, 0, 0
+	var octets [4]byte
+	zero := false
+	for i := 0; i <= len(tok); i++ {
+		if i < len(tok) && tok[i] >= '0' && tok[i] <= '9' {
+			if digits == 1 && n == 0 {
+				zero = true
+			}
+			n = min(n*10+int(tok[i]-'0'), 1000)
+			digits++
+			continue
+		}
+		if digits == 0 || parts == 4 || i < len(tok) && tok[i] != '.' {
+			return p.badIPv4(tok)
+		}
+		if n > 255 {
+			e := p.failLast(RuleAddressRange, "%s is over 255 and so no part of an IPv4 address", tok[i-digits:i])
+			e.Offset, e.Len = i-digits, digits
+			return e
+		}
+		octets[parts] = byte(n)
+		parts++
+		digits, n = 0, 0
+	}
+	if parts != 4 {
+		return p.badIPv4(tok)
+	}
+	if zero {
+		return p.failLast(RuleAddressZero, "%s has a part with a leading zero, which some programs read as octal", tok).
+			suggest("write %s", netip.AddrFrom4(octets))
+	}
+	p.out = append(p.out, octets[:]...)
+	return nil
+}
+
+func (p *Parser) badIPv4(tok []byte) *FieldError {
+	e := p.failLast(RuleBadAddress, "%q is no IPv4 address", clip(tok))
+	if a, err := netip.ParseAddr(string(tok)); err == nil && a.Is6() {
+		return e.suggest("an IPv6 address goes into an AAAA record")
+	}
+	return e.suggest("write four numbers from 0 to 255 joined by dots, such as 192.0.2.1")
+}
+
+func parseIPv6(p *Parser) *FieldError {
+	tok := p.next()
+	var a netip.Addr
+	err := error(nil)
+	if len(tok) > 0 {
+		// The string is not kept when there is no error.
+		a, err = netip.ParseAddr(unsafe.String(&tok[0], len(tok)))
+	}
+	if len(tok) == 0 || err != nil || !a.Is6() || a.Zone() != "" {
+		e := p.failLast(RuleBadAddress, "%q is no IPv6 address", clip(tok))
+		if err == nil && a.Is4() {
+			return e.suggest("an IPv4 address goes into an A record")
+		}
+		return e.suggest("write groups of hexadecimal digits joined by colons, such as 2001:db8::1")
+	}
+	b := a.As16()
+	p.out = append(p.out, b[:]...)
+	return nil
+}
+
+func parseName(p *Parser) *FieldError {
+	tok := p.next()
+	out, err := dnsname.AppendParse(p.out, tok, p.Origin)
+	p.out = out
+	if err != nil {
+		e := NameError(err)
+		e.Token = p.i - 1
+		return e
+	}
+	return nil
+}
+
+// NameError turns a fault in a name into a FieldError for token 0.
+func NameError(err *dnsname.SyntaxError) *FieldError {
+	e := &FieldError{Offset: err.Offset, Message: err.Error()}
+	switch err.Kind {
+	case dnsname.EmptyLabel, dnsname.EmptyName:
+		e.Rule, e.Len = RuleEmptyLabel, 1
+	case dnsname.LabelTooLong:
+		e.Rule, e.Len = RuleLabelTooLong, err.Len
+	case dnsname.NameTooLong:
+		e.Rule = RuleNameTooLong
+	case dnsname.BadEscape:
+		e.Rule, e.Len = RuleBadEscape, 1
+	default:
+		e.Rule = RuleNoOrigin
+	}
+	return e
+}
+
+// unescape appends the octets that tok stands for.
+func (p *Parser) unescape(dst, tok []byte) ([]byte, *FieldError) {
+	for i := 0; i < len(tok); i++ {
+		c := tok[i]
+		if c == '\\' {
+			b, n := dnsname.Unescape(tok[i:])
+			if n == 0 {
+				e := p.failLast(RuleBadEscape, `a backslash must be followed by a character, or by three digits up to 255`)
+				e.Offset, e.Len = i, 1
+				return dst, e
+			}
+			c = b
+			i += n - 1
+		}
+		dst = append(dst, c)
+	}
+	return dst, nil
+}
+
+func parseStrings(p *Parser) *FieldError {
+	for p.i < len(p.tokens) {
+		at := len(p.out)
+		tok := p.next()
+		out, err := p.unescape(append(p.out, 0), tok)
+		if err != nil {
+			return err
+		}
+		p.out = out
+		n := len(out) - at - 1
+		if n > 255 {
+			return p.failLast(RuleTextTooLong, "this string has %d octets; a string holds at most 255", n).
+				suggest(`split it into several strings: "first part" "second part"`)
+		}
+		p.out[at] = byte(n)
+	}
+	return nil
+}
+
+func parseTag(p *Parser) *FieldError {
+	tok := p.next()
+	for _, c := range tok {
+		if !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z') {
+			return p.failLast(RuleBadTag, "%q is no tag: letters and digits only", clip(tok))
+		}
+	}
+	if len(tok) == 0 || len(tok) > 255 {
+		return p.failLast(RuleBadTag, "a tag has 1 to 255 letters and digits")
+	}
+	p.out = append(append(p.out, byte(len(tok))), tok...)
+	return nil
+}
+
+func parseText(p *Parser) (err *FieldError) {
+	p.out, err = p.unescape(p.out, p.next())
+	return err
+}
+
+func parseBase64(p *Parser) *FieldError {
+	p.scratch = p.scratch[:0]
+	for p.i < len(p.tokens) {
+		p.scratch = append(p.scratch, p.next()...)
+	}
+	out, err := base64.StdEncoding.AppendDecode(p.out, p.scratch)
+	if err != nil {
+		return p.failLast(RuleBadBase64, "this is not base64: %s", strings.TrimPrefix(err.Error(), "illegal base64 data at "))
+	}
+	p.out = out
+	return nil
+}
+
+func parseHex(p *Parser) *FieldError {
+	// Blanks may split the digits anywhere (RFC 4034 §5.3), so join first.
+	first := p.i
+	p.scratch = p.scratch[:0]
+	for p.i < len(p.tokens) {
+		p.scratch = append(p.scratch, p.next()...)
+	}
+	out, bad := appendHex(p.out, p.scratch)
+	if bad >= 0 {
+		e := p.failLast(RuleBadHex, "this is not hexadecimal: %s", hexFault(p.scratch, bad))
+		if first == p.i-1 && bad < len(p.scratch) {
+			e.Offset, e.Len = bad, 1
+		}
+		return e
+	}
+	p.out = out
+	return nil
+}
+
+func (p *Parser) hexWord(rule *diag.Rule) *FieldError {
+	tok := p.tokens[p.i].Text
+	out, bad := appendHex(p.out, tok)
+	if bad >= 0 {
+		return p.fail(rule, "this is not hexadecimal: %s", hexFault(tok, bad))
+	}
+	p.out = out
+	return nil
+}
+
+func hexFault(b []byte, bad int) string {
+	if bad == len(b) {
+		return "the number of digits is odd (" + strconv.Itoa(len(b)) + ")"
+	}
+	return strconv.Quote(string(b[bad:bad+1])) + " is no digit"
+}
+
+// appendHex decodes pairs of digits; bad is the offset of the first fault, the
+// length of b when the count is odd, or -1.
+func appendHex(dst, b []byte) (out []byte, bad int) {
+	for i := 0; i < len(b); i++ {
+		if hexDigit(b[i]) < 0 {
+			return dst, i
+		}
+	}
+	if len(b)%2 != 0 {
+		return dst, len(b)
+	}
+	for i := 0; i < len(b); i += 2 {
+		dst = append(dst, byte(hexDigit(b[i])<<4|hexDigit(b[i+1])))
+	}
+	return dst, -1
+}
+
+func hexDigit(c byte) int {
+	switch {
+	case c >= '0' && c <= '9':
+		return int(c - '0')
+	case c|0x20 >= 'a' && c|0x20 <= 'f':
+		return int(c|0x20-'a') + 10
+	}
+	return -1
+}

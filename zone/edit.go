@@ -1,0 +1,299 @@
+package zone
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+
+	"fencepost/dnsname"
+	"fencepost/rr"
+)
+
+// Change gives one name new records in place of all it had; no records remove
+// the name.
+type Change struct {
+	Owner   dnsname.Name
+	Records []rr.Record // Name and Class are not looked at
+}
+
+// With makes a new version of the zone with the changes, sharing all pages that
+// they do not touch: the cost is that of the change and not of the zone. Of
+// several changes of one name the last counts.
+func (s *Snapshot) With(changes []Change) (*Snapshot, error) {
+	t := &txn{s: s, names: s.names, records: s.records, wildcards: s.wildcards, octets: s.octets}
+	for _, c := range changes {
+		if err := t.put(c); err != nil {
+			return nil, err
+		}
+	}
+	t.occlude()
+	return t.commit(), nil
+}
+
+// patch is the new content of one name.
+type patch struct {
+	key      []byte
+	relative []byte // original spelling if not all lower case
+	items    []nodeItem
+	flags    byte
+	cut      int // labels of the occluder, where flagOccluded
+	remove   bool
+}
+
+type txn struct {
+	s                                 *Snapshot
+	patches                           []patch
+	sorter                            itemSorter
+	names, records, wildcards, octets int
+}
+
+func (t *txn) put(c Change) error {
+	wire := []byte(c.Owner.Wire())
+	key, ok := t.s.AppendKey(nil, wire)
+	if !ok {
+		return fmt.Errorf("%s: %w %s", c.Owner, ErrOutside, t.s.apex)
+	}
+	p := patch{key: key, remove: len(c.Records) == 0}
+	if rel := wire[:len(wire)-len(t.s.apexLower)]; hasUpper(rel) {
+		p.relative = rel
+	}
+	for _, r := range c.Records {
+		p.items = append(p.items, makeItem(r.Type, r.TTL, r.Data, 0))
+	}
+	t.sorter.sort(p.items)
+	e := encoder{items: p.items, apex: t.s.apex}
+	if len(p.items) > 1 {
+		e.settle(key)
+	}
+	p.items = e.items
+	p.flags = nodeFlags(len(key) == 0, p.relative, p.items)
+	t.set(p)
+	return nil
+}
+
+// set keeps patches sorted by key.
+func (t *txn) set(p patch) {
+	i, found := t.find(p.key)
+	if found {
+		t.patches[i] = p
+		return
+	}
+	t.patches = slices.Insert(t.patches, i, p)
+}
+
+func (t *txn) find(key []byte) (int, bool) {
+	return slices.BinarySearchFunc(t.patches, key, func(p patch, k []byte) int { return bytes.Compare(p.key, k) })
+}
+
+const hiding = flagCut | flagDNAME
+
+// occlude works out which names are hidden after the changes. Where a cut or
+// DNAME came or went, the names below it are rewritten too.
+func (t *txn) occlude() {
+	for _, p := range slices.Clone(t.patches) {
+		var old Node
+		had := t.s.Get(p.key, &old) && old.flags&hiding != 0
+		if has := !p.remove && p.flags&hiding != 0; has != had {
+			t.touchBelow(p.key)
+		}
+	}
+	for i := range t.patches {
+		p := &t.patches[i]
+		if labels, hidden := t.occluder(p.key); hidden {
+			p.flags |= flagOccluded
+			p.cut = labels
+		}
+	}
+}
+
+// touchBelow adds a patch that changes nothing for each name below key.
+func (t *txn) touchBelow(key []byte) {
+	var c Cursor
+	var n Node
+	if c.Seek(t.s, key) && !c.Next() {
+		return
+	}
+	for c.Valid() {
+		c.Node(&n)
+		if n.HasKeyPrefix(key) {
+			k := n.AppendKey(nil)
+			if _, found := t.find(k); !found && len(k) > len(key) {
+				t.set(patchOf(k, &n))
+			}
+		} else if bytes.Compare(n.AppendKey(nil), key) > 0 {
+			return
+		}
+		if !c.Next() {
+			return
+		}
+	}
+}
+
+func patchOf(key []byte, n *Node) patch {
+	p := patch{key: key, relative: n.relative, flags: n.flags &^ flagOccluded}
+	for set := range n.RRsets {
+		for data := range set.Data {
+			p.items = append(p.items, makeItem(set.Type, set.TTL, data, 0))
+		}
+	}
+	return p
+}
+
+// occluder finds the topmost cut or DNAME above key, as the zone will be.
+func (t *txn) occluder(key []byte) (labels int, hidden bool) {
+	for n := range dnsname.KeyLabels(key) {
+		above := dnsname.KeyPrefix(key, n)
+		var flags byte
+		if i, found := t.find(above); found {
+			if !t.patches[i].remove {
+				flags = t.patches[i].flags
+			}
+		} else {
+			var node Node
+			if t.s.Get(above, &node) {
+				flags = node.flags
+			}
+		}
+		if flags&hiding != 0 {
+			return n, true
+		}
+	}
+	return 0, false
+}
+
+func (t *txn) commit() *Snapshot {
+	s := *t.s
+	var top []child
+	if s.root == nil || s.root.len() == 0 {
+		top = t.rewritePage(nil, nil, t.patches)
+	} else {
+		top = t.rewrite(s.root, nil, t.patches)
+	}
+	if len(top) == 0 {
+		top = []child{}
+	}
+	var root *inner
+	var height int
+	switch {
+	case len(top) == 1 && top[0].kid != nil:
+		root, height = top[0].kid, s.height
+		for root.len() == 1 && root.kids != nil { // a level that parts nothing
+			root, height = root.kids[0], height-1
+		}
+	case len(top) > 0 && top[0].kid != nil:
+		var more int
+		root, more = makeTree(top)
+		height = s.height + more
+	default:
+		root, height = makeTree(top)
+	}
+	s.names, s.records, s.wildcards, s.octets = t.names, t.records, t.wildcards, t.octets
+	s.setTree(root, height)
+	return &s
+}
+
+// rewrite applies patches, all of which belong below in, and returns what
+// stands in its place: inner nodes of the same level. sep is the separator of in.
+func (t *txn) rewrite(in *inner, sep []byte, patches []patch) []child {
+	old := in.children()
+	out := make([]child, 0, len(old)+1)
+	for i := range old {
+		n := len(patches)
+		if i+1 < len(old) {
+			next := old[i+1].sep
+			n, _ = slices.BinarySearchFunc(patches, next, func(p patch, k []byte) int { return bytes.Compare(p.key, k) })
+		}
+		mine := patches[:n]
+		patches = patches[n:]
+		if len(mine) == 0 {
+			out = append(out, old[i])
+			continue
+		}
+		var repl []child
+		if old[i].kid != nil {
+			repl = t.rewrite(old[i].kid, old[i].sep, mine)
+		} else {
+			repl = t.rewritePage(old[i].page, old[i].sep, mine)
+		}
+		out = append(out, repl...)
+	}
+	if len(out) == 0 {
+		return nil
+	}
+	// The first separator must stay what the parent knows, or be less.
+	out[0].sep = sep
+	if len(out) <= fanout {
+		return []child{{kid: makeInner(out), sep: sep}}
+	}
+	return groupChildren(out)
+}
+
+// rewritePage applies patches to one page, which may be nil.
+func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
+	var w pageWriter
+	var tail []byte
+	emit := func(p *patch) {
+		if p.remove {
+			return
+		}
+		tail = appendTail(tail[:0], p.flags, p.relative, p.cut, p.items)
+		w.add(p.key, tail)
+		t.count(+1, p.key, len(p.items))
+	}
+	count := 0
+	if page != nil {
+		count = pageCount(page)
+		t.octets -= len(page)
+	}
+	var n Node
+	var key []byte
+	for i := range count {
+		pageNode(page, i, &n)
+		key = n.AppendKey(key[:0])
+		for len(patches) > 0 && bytes.Compare(patches[0].key, key) < 0 {
+			emit(&patches[0])
+			patches = patches[1:]
+		}
+		if len(patches) > 0 && bytes.Equal(patches[0].key, key) {
+			t.count(-1, key, nodeRecords(&n))
+			emit(&patches[0])
+			patches = patches[1:]
+			continue
+		}
+		_, at := pageSuffix(page, i)
+		end := len(page)
+		if i+1 < count {
+			end = pageOffset(page, i+1)
+		}
+		w.add(key, page[at:end])
+	}
+	for i := range patches {
+		emit(&patches[i])
+	}
+	w.flush()
+	for _, l := range w.pages {
+		t.octets += len(l.page)
+	}
+	out := leafChildren(w.pages, nil)
+	if len(out) > 0 {
+		out[0].sep = sep
+	}
+	return out
+}
+
+// count books a name that came (+1) or went (-1) with its records.
+func (t *txn) count(by int, key []byte, records int) {
+	t.names += by
+	t.records += by * records
+	if isWildcardKey(key) {
+		t.wildcards += by
+	}
+}
+
+func nodeRecords(n *Node) int {
+	total := 0
+	for set := range n.RRsets {
+		total += set.N
+	}
+	return total
+}

@@ -1,0 +1,129 @@
+package zone
+
+import (
+	"fencepost/dnsname"
+)
+
+// Match says where a name stands in a zone. It is filled by Lookup.
+type Match struct {
+	// Exact tells that the name owns records; Node is its node then.
+	Exact bool
+	// EmptyNonTerminal tells that the name exists only by the names below it.
+	EmptyNonTerminal bool
+	// Cut tells that the name is at or below a zone cut; Node is the cut then.
+	Cut bool
+	// Substitute tells that the name is below a DNAME; Node is its owner then.
+	Substitute bool
+	// Encloser counts the labels, from the apex, of the closest encloser: the
+	// name's own if it exists.
+	Encloser int
+
+	Node Node
+	// Before is on the name itself or the last name before it, for proofs that
+	// a name does not exist.
+	Before Cursor
+}
+
+// Lookup finds out where the name with the given key stands: the node, or the
+// closest encloser, the cut above it and the name before it, in one descent.
+// Only a name below glue needs a second one to reach its cut.
+func (s *Snapshot) Lookup(key []byte, m *Match) {
+	m.Exact = m.Before.Seek(s, key)
+	m.EmptyNonTerminal, m.Cut, m.Substitute, m.Encloser = false, false, false, 0
+	if !m.Before.Valid() {
+		return
+	}
+	m.Before.Node(&m.Node)
+	n := &m.Node
+	if m.Exact {
+		m.Encloser = dnsname.KeyLabels(key)
+		m.Cut = n.IsCut()
+		if n.Occluded() {
+			s.toOccluder(key, n.cutLabels, m)
+		}
+		return
+	}
+	shared, all := sharedLabels(n, key)
+	switch {
+	case all && n.flags&(flagCut|flagDNAME) != 0 && !n.Occluded():
+		// The name before is an ancestor and hides what is below it.
+		m.Cut = n.IsCut()
+		m.Substitute = !m.Cut
+		m.Encloser = shared
+		return
+	case n.Occluded() && shared >= n.cutLabels:
+		s.toOccluder(key, n.cutLabels, m)
+		return
+	}
+	m.Encloser = shared
+	after := m.Before
+	if after.Next() {
+		var next Node
+		after.Node(&next)
+		sharedNext, _ := sharedLabels(&next, key)
+		m.Encloser = max(shared, sharedNext)
+		m.EmptyNonTerminal = next.HasKeyPrefix(key)
+	}
+}
+
+// toOccluder turns the match to the cut or DNAME with the first labels of key.
+func (s *Snapshot) toOccluder(key []byte, labels int, m *Match) {
+	var c Cursor
+	m.Exact = false
+	if c.Seek(s, dnsname.KeyPrefix(key, labels)) {
+		c.Node(&m.Node)
+	}
+	m.Cut = m.Node.IsCut()
+	m.Substitute = !m.Cut
+	m.Encloser = labels
+}
+
+// sharedLabels counts the labels that the node's key and key share from the
+// apex down; all tells that these are all of the node's labels.
+func sharedLabels(n *Node, key []byte) (shared int, all bool) {
+	i := 0
+	for _, part := range [2][]byte{n.prefix, n.suffix} {
+		for _, c := range part {
+			if i >= len(key) || key[i] != c {
+				return shared, false
+			}
+			if c == 0 {
+				shared++
+			}
+			i++
+		}
+	}
+	return shared, true
+}
+
+// Get finds the node with the key, occluded or not; false when there is none.
+func (s *Snapshot) Get(key []byte, n *Node) bool {
+	var c Cursor
+	if !c.Seek(s, key) {
+		return false
+	}
+	c.Node(n)
+	return true
+}
+
+// GetName finds the node of an absolute name.
+func (s *Snapshot) GetName(name dnsname.Name, n *Node) bool {
+	var buf [2 * dnsname.MaxWire]byte
+	var wire [dnsname.MaxWire]byte
+	key, ok := s.AppendKey(buf[:0], name.AppendWire(wire[:0]))
+	return ok && s.Get(key, n)
+}
+
+// ApexNode reads the apex.
+func (s *Snapshot) ApexNode(n *Node) bool { return s.Get(nil, n) }
+
+// Wildcard finds the wildcard directly below the encloser, which is the first
+// labels of key.
+func (s *Snapshot) Wildcard(key []byte, encloser int, n *Node) bool {
+	if s.wildcards == 0 {
+		return false
+	}
+	var buf [2*dnsname.MaxWire + 2]byte
+	k := append(append(buf[:0], dnsname.KeyPrefix(key, encloser)...), '*', 0)
+	return s.Get(k, n)
+}

@@ -1,0 +1,130 @@
+package zonefile
+
+import (
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/zone"
+)
+
+// Loaded is a zone read from a file.
+type Loaded struct {
+	*zone.Built
+	File *source.File
+	// SOASpan is where the SOA record stands; zero when there is none. ExtraSOA
+	// are further SOA records, which are not part of the zone.
+	SOASpan  source.Span
+	ExtraSOA []SOAPlace
+	Outside  int // records that are not in the zone
+}
+
+// loadBuilder parts reading from building: records are handed over in batches
+// to a goroutine, so that both cores have work.
+type loadBuilder struct {
+	b     *zone.Builder
+	batch *batch
+	work  chan *batch
+	free  chan *batch
+	done  chan struct{}
+	apex  []byte
+}
+
+// batch is a few thousand records in one piece of memory.
+type batch struct {
+	octets []byte
+	recs   []batchRecord
+}
+
+type batchRecord struct {
+	owner, data int // where they end in octets
+	t           rr.Type
+	ttl         uint32
+	pos         source.Pos
+}
+
+const batchRecords = 2048
+
+func (l *loader) start(apex dnsname.Name) {
+	l.builder = loadBuilder{b: zone.NewBuilder(apex, true), batch: &batch{}, apex: []byte(apex.Wire())}
+	for _, r := range l.early {
+		if l.builder.add(r.owner, r.t, r.ttl, r.data, r.pos) != nil {
+			l.add(r.owner, r.t, r.ttl, r.data, r.pos, nil)
+		}
+	}
+	l.early = nil
+}
+
+// add takes a record, or returns an error when its owner is not in the zone.
+func (lb *loadBuilder) add(owner []byte, t rr.Type, ttl uint32, data []byte, pos source.Pos) error {
+	if !inZone(owner, lb.apex) {
+		return zone.ErrOutside
+	}
+	b := lb.batch
+	b.octets = append(b.octets, owner...)
+	at := len(b.octets)
+	b.octets = append(b.octets, data...)
+	b.recs = append(b.recs, batchRecord{at, len(b.octets), t, ttl, pos})
+	if len(b.recs) == batchRecords {
+		lb.hand()
+	}
+	return nil
+}
+
+func inZone(owner, apex []byte) bool {
+	d := len(owner) - len(apex)
+	i := 0
+	for i < d {
+		i += 1 + int(owner[i])
+	}
+	return i == d && dnsname.EqualWire(owner[d:], apex)
+}
+
+// hand gives the full batch to the building goroutine, which is started with
+// the first: small zones have none.
+func (lb *loadBuilder) hand() {
+	if lb.work == nil {
+		lb.work, lb.free, lb.done = make(chan *batch, 4), make(chan *batch, 6), make(chan struct{})
+		go func() {
+			defer close(lb.done)
+			for b := range lb.work {
+				lb.build(b)
+				lb.free <- b
+			}
+		}()
+		for range cap(lb.free) - 1 {
+			lb.free <- &batch{}
+		}
+	}
+	lb.work <- lb.batch
+	lb.batch = <-lb.free
+	lb.batch.octets, lb.batch.recs = lb.batch.octets[:0], lb.batch.recs[:0]
+}
+
+func (lb *loadBuilder) build(b *batch) {
+	at := 0
+	for i := range b.recs {
+		r := &b.recs[i]
+		// The owner was checked by add, so this cannot fail.
+		_ = lb.b.Add(b.octets[at:r.owner], r.t, r.ttl, b.octets[r.owner:r.data], r.pos)
+		at = r.data
+	}
+}
+
+func (lb *loadBuilder) finish() *zone.Built {
+	if lb.work != nil {
+		close(lb.work)
+		<-lb.done
+	}
+	lb.build(lb.batch)
+	return lb.b.Build()
+}
+
+func (l *loader) finish(file *source.File) *Loaded {
+	if l.builder.b == nil {
+		if l.origin.IsZero() {
+			return nil
+		}
+		l.start(l.origin)
+	}
+	return &Loaded{Built: l.builder.finish(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside}
+}

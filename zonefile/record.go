@@ -1,0 +1,285 @@
+package zonefile
+
+import (
+	"bytes"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+)
+
+// record reads the entry as a record.
+func (p *parser) record(e *Entry) {
+	e.Kind = Record
+	i := 0
+	if p.scan.indented {
+		if p.owner == nil {
+			e.Kind = Bad
+			p.report(RuleNoOwner.At(e.TokenSpan(0), "the first record begins with a blank, so it has no owner").
+				Suggest("write the owner at the left margin, @ for the zone itself"))
+			return
+		}
+		e.Owner = p.owner
+	} else {
+		if p.looksLikeDirective(e) {
+			p.unknownDirective(e)
+			return
+		}
+		e.OwnerTok, i = 0, 1
+	}
+	i, ok := p.ttlAndClass(e, i)
+	if !ok {
+		// Read the owner all the same: the lines after this one depend on it.
+		p.readOwner(e)
+		e.Kind = Bad
+		return
+	}
+	e.TypeTok = i
+	if !p.readOwner(e) {
+		return
+	}
+	if info := rr.Lookup(e.Type); info != nil && info.Use != rr.Data {
+		e.Kind = Bad
+		p.report(RuleTypeNotData.At(e.TokenSpan(i), "%s exists only in messages and cannot stand in a zone", info.Mnemonic))
+		return
+	}
+	p.data.Origin = p.origin
+	data, err := p.data.Data(p.buf[:0], e.Type, e.Tokens[i+1:])
+	if err != nil {
+		p.fieldError(e, i+1, err)
+		return
+	}
+	p.buf, e.Data = data, data
+	if p.data.Units {
+		p.data.Units = false
+		p.noteUnits(e, firstUnits(e, i+1), true)
+	}
+	p.settleTTL(e)
+}
+
+func firstUnits(e *Entry, i int) int {
+	for ; i < len(e.Tokens); i++ {
+		if _, units, ok := rr.ParseTTL(e.Tokens[i].Text); ok && units {
+			return i
+		}
+	}
+	return len(e.Tokens) - 1
+}
+
+// readOwner reads the owner field if the entry has one.
+func (p *parser) readOwner(e *Entry) bool {
+	if e.OwnerTok < 0 {
+		return true
+	}
+	tok := e.Tokens[0]
+	w, err := dnsname.AppendParse(p.owner[:0], tok.Text, p.origin)
+	p.owner = w
+	if err != nil {
+		p.owner = nil
+		p.fieldError(e, 0, rr.NameError(err))
+		return false
+	}
+	e.Owner = w
+	for _, c := range tok.Text {
+		if c >= 0x80 {
+			p.report(RuleNotASCII.At(e.TokenSpan(0), "the name %s holds characters outside ASCII", tok.Text).
+				Suggest("write it as an A-label, which begins with xn--"))
+			break
+		}
+	}
+	return true
+}
+
+// ttlAndClass reads what may stand between owner and type and leaves the type
+// in e.Type; i is the token of the type then.
+func (p *parser) ttlAndClass(e *Entry, i int) (typeTok int, ok bool) {
+	for ; i < len(e.Tokens); i++ {
+		text := e.Tokens[i].Text
+		if t, known := rr.ParseType(text); known && !e.Tokens[i].Quoted {
+			e.Type = t
+			return i, true
+		}
+		if e.ClassTok < 0 {
+			if c, isClass := rr.ParseClass(text); isClass {
+				e.ClassTok = i
+				if c != rr.ClassIN {
+					p.report(RuleWrongClass.At(e.TokenSpan(i), "class %s: the records of a zone here are of class IN", text))
+					return i, false
+				}
+				continue
+			}
+		}
+		if e.TTLTok < 0 && len(text) > 0 && text[0] >= '0' && text[0] <= '9' {
+			ttl, units, good := rr.ParseTTL(text)
+			if !good {
+				p.report(RuleBadTTL.At(e.TokenSpan(i), "%q is no TTL from 0 to 2147483647 seconds", text))
+				return i, false
+			}
+			p.noteUnits(e, i, units)
+			e.TTLTok, e.TTL = i, ttl
+			continue
+		}
+		p.unknownType(e, i)
+		return i, false
+	}
+	p.report(RuleMissingType.At(e.TokenSpan(len(e.Tokens)), "the record ends before its type").
+		Suggest("write owner, type and data, such as: www A 192.0.2.1"))
+	return i, false
+}
+
+func (p *parser) unknownType(e *Entry, i int) {
+	word := string(e.Tokens[i].Text)
+	d := RuleUnknownType.At(e.TokenSpan(i), "%q is no record type", word)
+	switch meant := diag.Closest(word, rr.Mnemonics()); {
+	case len(word) > 16 || e.Tokens[i].Quoted:
+	case meant != "":
+		d = d.Suggest("did you mean %s?", meant)
+	case e.OwnerTok < 0:
+		d = d.Suggest("if %s is the owner, begin it at the left margin", word)
+	}
+	p.report(d)
+}
+
+// looksLikeDirective tells whether a line at the left margin is a directive
+// written with the wrong sign, such as @TTL or TTL.
+func (p *parser) looksLikeDirective(e *Entry) bool {
+	if len(e.Tokens) < 2 || e.Tokens[0].Quoted || len(e.Tokens[0].Text) == 0 {
+		return false
+	}
+	first := e.Tokens[0].Text
+	if c := first[0]; len(e.Tokens) > 2 && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9') {
+		return false // by far the most lines
+	}
+	word := bytes.TrimLeft(first, "@#%&!.")
+	for _, d := range directives {
+		if !strings.EqualFold(string(word), d[1:]) {
+			continue
+		}
+		// "ttl A 192.0.2.1" is a host of that name.
+		_, isType := rr.ParseType(e.Tokens[1].Text)
+		return !isType && (len(word) < len(first) || len(e.Tokens) == 2)
+	}
+	return false
+}
+
+// settleTTL gives a record without a TTL the one that counts (RFC 2308 §4,
+// RFC 1035 §5.1).
+func (p *parser) settleTTL(e *Entry) {
+	switch {
+	case e.TTLTok >= 0:
+		p.lastTTL, p.hasLast = e.TTL, true
+	case p.hasDefault:
+		e.TTL = p.defaultTTL
+	case p.hasLast:
+		e.TTL = p.lastTTL
+	case e.Type == rr.TypeSOA:
+		soa, _ := rr.ParseSOA(e.Data)
+		e.TTL = min(soa.Minimum, 1<<31-1)
+		p.report(RuleSOATTL.At(e.TokenSpan(e.TypeTok), "the SOA has no TTL; its last number, %d, is used", e.TTL).
+			Suggest("write $TTL and a time at the head of the file"))
+	default:
+		e.TTL = 3600
+		if !p.noTTL {
+			p.noTTL = true
+			p.report(RuleNoTTL.At(e.TokenSpan(e.TypeTok), "this record has no TTL and the file has no $TTL; this is the first of them").
+				Suggest("write $TTL 3600 at the head of the file"))
+		}
+	}
+}
+
+// Load reads a zone from a file as fast as it can. The apex is the owner of the
+// SOA record; without one it is opts.Origin. Findings about the language go to
+// diags; the result has what could be read, with positions. It is nil only when
+// neither SOA nor origin tells the name of the zone.
+func Load(file *source.File, opts Options, diags *diag.List) *Loaded {
+	l := loader{diags: diags, origin: opts.Origin}
+	p := newParser(file, opts, diags)
+	for e := p.next(); e != nil; e = p.next() {
+		if e.Kind == Record {
+			l.take(e)
+		}
+	}
+	return l.finish(file)
+}
+
+// pending is how many records in front of the SOA are kept waiting for it.
+const pending = 1000
+
+type loader struct {
+	diags   *diag.List
+	origin  dnsname.Name
+	builder loadBuilder
+	early   []earlyRecord // before the SOA: the apex is not known yet
+	outside int
+	soa     source.Span
+	extra   []SOAPlace
+}
+
+type earlyRecord struct {
+	owner, data []byte
+	t           rr.Type
+	ttl         uint32
+	pos         source.Pos
+	span        source.Span
+}
+
+// SOAPlace is where a SOA record stands.
+type SOAPlace struct {
+	Owner dnsname.Name
+	Span  source.Span
+}
+
+func (l *loader) take(e *Entry) {
+	if l.builder.b == nil {
+		if e.Type != rr.TypeSOA && len(l.early) < pending {
+			l.early = append(l.early, earlyRecord{bytes.Clone(e.Owner), bytes.Clone(e.Data), e.Type, e.TTL, e.Span.Start, ownerSpan(e)})
+			return
+		}
+		apex := l.origin
+		if e.Type == rr.TypeSOA {
+			apex, _ = dnsname.FromWire(e.Owner)
+		}
+		if apex.IsZero() {
+			return
+		}
+		l.start(apex)
+	}
+	if e.Type == rr.TypeSOA {
+		owner, _ := dnsname.FromWire(e.Owner)
+		place := SOAPlace{owner, source.Span{Start: e.TokenSpan(0).Start, End: e.TokenSpan(e.TypeTok).End}}
+		if l.soa.IsZero() {
+			l.soa = place.Span
+		} else {
+			// One is enough to serve; the check reports the others.
+			l.extra = append(l.extra, place)
+			return
+		}
+	}
+	l.add(e.Owner, e.Type, e.TTL, e.Data, e.Span.Start, e)
+}
+
+func ownerSpan(e *Entry) source.Span {
+	if e.OwnerTok >= 0 {
+		return e.TokenSpan(e.OwnerTok)
+	}
+	return e.TokenSpan(e.TypeTok)
+}
+
+func (l *loader) add(owner []byte, t rr.Type, ttl uint32, data []byte, pos source.Pos, e *Entry) {
+	if l.builder.add(owner, t, ttl, data, pos) == nil {
+		return
+	}
+	l.outside++
+	span := source.Span{Start: pos, End: pos}
+	if e != nil {
+		span = ownerSpan(e)
+	}
+	name, _ := dnsname.FromWire(owner)
+	d := RuleOutsideZone.At(span, "%s is not in the zone %s", name, l.builder.b.Apex())
+	if !l.soa.IsZero() {
+		d = d.See(l.soa, "the zone's SOA")
+	}
+	l.diags.Add(d)
+}
