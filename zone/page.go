@@ -58,6 +58,14 @@ func (n *Node) AppendKey(dst []byte) []byte {
 	return append(append(dst, n.prefix...), n.suffix...)
 }
 
+// OccluderKey appends the key of the cut or DNAME that an occluded node lies
+// below.
+func (n *Node) OccluderKey(dst []byte) []byte {
+	at := len(dst)
+	dst = n.AppendKey(dst)
+	return dst[:at+len(dnsname.KeyPrefix(dst[at:], n.cutLabels))]
+}
+
 // HasKeyPrefix tells whether the node's key begins with p.
 func (n *Node) HasKeyPrefix(p []byte) bool {
 	if len(p) <= len(n.prefix) {

@@ -16,6 +16,8 @@
 package zone
 
 import (
+	"encoding/binary"
+
 	"fencepost/dnsname"
 	"fencepost/rr"
 )
@@ -160,3 +162,27 @@ func uvarint(b []byte) (v, width int) {
 	}
 	return v, len(b)
 }
+
+// NewRRset makes a set of data in wire form, which it puts in canonical order
+// and keeps once each. It is not tied to a snapshot.
+func NewRRset(t rr.Type, ttl uint32, data [][]byte) RRset {
+	items := make([]nodeItem, len(data))
+	for i, d := range data {
+		items[i] = makeItem(t, ttl, d, 0)
+	}
+	var s itemSorter
+	s.sort(items)
+	set := RRset{Type: t, TTL: ttl}
+	for i := range items {
+		if i > 0 && s.equal(&items[i], &items[i-1]) {
+			continue
+		}
+		set.items = binary.AppendUvarint(set.items, uint64(len(items[i].data)))
+		set.items = append(set.items, items[i].data...)
+		set.N++
+	}
+	return set
+}
+
+// With is the set with one other record in place of all of its own.
+func (r RRset) With(data []byte) RRset { return NewRRset(r.Type, r.TTL, [][]byte{data}) }

@@ -1,0 +1,419 @@
+// Package answer is the authoritative algorithm (RFC 1034 §4.3.2 as amended by
+// RFC 2308, 4035, 4592, 6604 and 8020): from zone versions and a question to a
+// response. It is a pure function: it reads no clock, no socket, no file. The
+// server, `ask --zone`, expectations and rehearsals all use it.
+//
+// Where the standards leave room: positive answers carry no authority and no
+// additional records; a referral carries all the glue; ANY over UDP is answered
+// with one set (RFC 8482 §4.1); a chain of aliases is followed for 16 steps.
+package answer
+
+import (
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/rr"
+	"fencepost/zone"
+)
+
+// State says what a server has of a zone.
+type State uint8
+
+// The states.
+const (
+	NotServed   State = iota // no zone at or above the name
+	Served                   // there is a version to answer from
+	Unavailable              // configured, and not loaded or expired
+)
+
+// Source finds the zone for a name.
+type Source interface {
+	// Find is the zone with the longest apex at or above the name in wire form;
+	// with above, only zones above the name itself count (RFC 4035 §3.1.4.1).
+	Find(name []byte, above bool) (*zone.Snapshot, State)
+}
+
+// Options of one response.
+type Options struct {
+	TCP     bool
+	Limit   int    // most octets of the response
+	UDPSize uint16 // what we say in OPT that we take over UDP
+}
+
+// maxChain bounds how many aliases one answer follows.
+const maxChain = 16
+
+// Extended errors (RFC 8914 §4).
+const (
+	edeNotReady         = 14
+	edeNotAuthoritative = 20
+)
+
+// Responder answers questions. It holds scratch memory, so that plain answers
+// allocate nothing; a Responder serves one goroutine at a time.
+type Responder struct {
+	// Trace, if set, is told how each answer came about.
+	Trace *Trace
+
+	b        message.Builder
+	q        *message.Query
+	src      Source
+	tcp      bool
+	z        *zone.Snapshot
+	dnssec   bool // signatures and proofs are wanted and there are some
+	m        zone.Match
+	wild     zone.Match
+	node     zone.Node
+	key      []byte
+	owner    []byte // of the RRset looked at now; nil while it is QNAME
+	target   []byte
+	scratch  []byte
+	truncate bool
+	proofs   [4][]byte // keys of the NSEC records that are in the response
+	nProofs  int
+}
+
+// Respond appends the response to q to dst.
+func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options) []byte {
+	r.q, r.src, r.tcp, r.truncate, r.nProofs, r.owner = q, src, o.TCP, false, 0, nil
+	r.b.Begin(dst, q, o.Limit, o.UDPSize)
+	if code := r.refuse(q); code != message.NoError {
+		r.b.SetRcode(code)
+		return r.b.Finish()
+	}
+	z, state := src.Find(q.Name, q.Type == rr.TypeDS)
+	if q.Type == rr.TypeDS && state == NotServed {
+		z, state = src.Find(q.Name, false)
+	}
+	switch state {
+	case NotServed:
+		r.trace(Step{Kind: NoZone})
+		r.b.SetRcode(message.Refused)
+		r.b.SetEDE(edeNotAuthoritative)
+		return r.b.Finish()
+	case Unavailable:
+		r.trace(Step{Kind: ZoneUnavailable})
+		r.b.SetRcode(message.ServFail)
+		r.b.SetEDE(edeNotReady)
+		return r.b.Finish()
+	}
+	r.chain(z)
+	if r.truncate {
+		r.b.SetFlag(message.FlagTC)
+	}
+	return r.b.Finish()
+}
+
+// refuse finds questions that are not about data.
+func (r *Responder) refuse(q *message.Query) message.Rcode {
+	const nxname, maila, mailb = 128, 254, 253
+	switch {
+	case q.Class != rr.ClassIN:
+		return message.Refused
+	case q.Type == rr.TypeOPT || q.Type == rr.TypeTSIG || q.Type == nxname || q.Type == 0:
+		return message.FormErr
+	case q.Type == maila || q.Type == mailb:
+		return message.NotImp
+	}
+	return message.NoError
+}
+
+// chain answers from zone z and follows aliases into other zones served here.
+func (r *Responder) chain(z *zone.Snapshot) {
+	name := r.q.Name
+	for step := 0; ; step++ {
+		r.z = z
+		r.dnssec = r.q.DO && z.Signed()
+		r.key, _ = z.AppendKey(r.key[:0], name)
+		next := r.lookup(step)
+		if next == nil || step == maxChain-1 {
+			return
+		}
+		// The target is kept, for next lies in a page and becomes the owner.
+		r.target = append(r.target[:0], next...)
+		name = r.target
+		r.owner = r.target
+		above, state := r.src.Find(name, r.q.Type == rr.TypeDS)
+		if state != Served {
+			if state == NotServed && r.q.Type == rr.TypeDS {
+				if at, st := r.src.Find(name, false); st == Served {
+					z = at
+					continue
+				}
+			}
+			r.trace(Step{Kind: LeavesServer, Name: name})
+			return
+		}
+		z = above
+	}
+}
+
+// lookup answers for the name with r.key in zone r.z. It returns the target of
+// an alias that is to be followed.
+func (r *Responder) lookup(step int) (follow []byte) {
+	r.z.Lookup(r.key, &r.m)
+	m := &r.m
+	if m.Cut && !(m.Exact && r.q.Type == rr.TypeDS) {
+		r.referral(step)
+		return nil
+	}
+	if step == 0 {
+		r.b.SetFlag(message.FlagAA) // of the first owner (RFC 6604 §2)
+	}
+	switch {
+	case m.Substitute:
+		return r.substitute()
+	case m.Exact:
+		return r.data(&m.Node, false)
+	case m.EmptyNonTerminal:
+		r.trace(Step{Kind: EmptyNonTerminal, Zone: r.z})
+		r.negative()
+		r.proveBefore(&m.Before)
+		return nil
+	case r.z.Wildcard(r.key, m.Encloser, &r.node):
+		return r.wildcard()
+	}
+	r.trace(Step{Kind: NameMissing, Zone: r.z, Encloser: m.Encloser, Key: r.key})
+	r.b.SetRcode(message.NXDomain)
+	r.negative()
+	if r.dnssec {
+		r.proveBefore(&m.Before)
+		r.proveNoWildcard(m.Encloser)
+	}
+	return nil
+}
+
+// data answers from a node: the set asked for, the alias, or that there is none.
+func (r *Responder) data(n *zone.Node, wildcard bool) (follow []byte) {
+	t := r.q.Type
+	if t == rr.TypeANY {
+		r.any(n, wildcard)
+		return nil
+	}
+	if t == rr.TypeRRSIG {
+		r.signatures(n, wildcard)
+		return nil
+	}
+	if set, sig, ok := n.FindWithSig(t); ok {
+		r.trace(Step{Kind: matched(wildcard), Zone: r.z, Node: n, Type: t})
+		r.positive(set, sig, wildcard)
+		return nil
+	}
+	if n.HasAlias() && t != rr.TypeNSEC {
+		set, sig, _ := n.FindWithSig(rr.TypeCNAME)
+		r.trace(Step{Kind: aliased(wildcard), Zone: r.z, Node: n, Name: set.First()})
+		if !r.positive(set, sig, wildcard) {
+			return nil
+		}
+		return set.First()
+	}
+	r.trace(Step{Kind: TypeMissing, Zone: r.z, Node: n, Type: t, Wildcard: wildcard})
+	r.negative()
+	if r.dnssec {
+		r.proveNode(n)
+		if wildcard {
+			r.proveBefore(&r.m.Before)
+		}
+	}
+	return nil
+}
+
+func (r *Responder) wildcard() (follow []byte) {
+	return r.data(&r.node, true)
+}
+
+// positive puts a set and its signatures into the answer.
+func (r *Responder) positive(set, sig zone.RRset, wildcard bool) bool {
+	if !r.add(message.AnswerSection, r.owner, set, set.TTL) {
+		r.truncate = true
+		return false
+	}
+	if r.dnssec {
+		if !r.add(message.AnswerSection, r.owner, sig, sig.TTL) {
+			r.truncate = true
+			return false
+		}
+		if wildcard { // RFC 4035 §3.1.3.3: no closer name exists
+			r.proveBefore(&r.m.Before)
+		}
+	}
+	return true
+}
+
+// add writes all records of a set or none.
+func (r *Responder) add(s message.Section, owner []byte, set zone.RRset, ttl uint32) bool {
+	if set.N == 0 {
+		return true
+	}
+	mark := r.b.Mark()
+	var data []byte
+	for t := set.Type; set.N > 0; {
+		data, set = set.Cut()
+		if !r.b.Record(s, owner, t, ttl, data) {
+			r.b.Rollback(mark)
+			return false
+		}
+	}
+	return true
+}
+
+// any answers ANY: one set over UDP, everything over TCP (RFC 8482 §4.1, §4.4).
+func (r *Responder) any(n *zone.Node, wildcard bool) {
+	r.trace(Step{Kind: matched(wildcard), Zone: r.z, Node: n, Type: rr.TypeANY})
+	for set := range n.RRsets {
+		if set.Type == rr.TypeRRSIG && !r.tcp {
+			continue // goes with its set below
+		}
+		if r.tcp && set.Type == rr.TypeRRSIG && !r.dnssec {
+			continue
+		}
+		if !r.add(message.AnswerSection, r.owner, set, set.TTL) {
+			r.truncate = true
+			return
+		}
+		if !r.tcp {
+			if r.dnssec {
+				sig, _ := n.FindSig(set.Type)
+				r.truncate = !r.add(message.AnswerSection, r.owner, sig, sig.TTL)
+			}
+			break
+		}
+	}
+	if wildcard && r.dnssec {
+		r.proveBefore(&r.m.Before)
+	}
+}
+
+// signatures answers RRSIG: those of one set over UDP, all over TCP (RFC 8482 §7).
+func (r *Responder) signatures(n *zone.Node, wildcard bool) {
+	found := false
+	for set := range n.RRsets {
+		if set.Type != rr.TypeRRSIG || found && !r.tcp {
+			continue
+		}
+		found = true
+		if !r.add(message.AnswerSection, r.owner, set, set.TTL) {
+			r.truncate = true
+			return
+		}
+	}
+	if found {
+		r.trace(Step{Kind: matched(wildcard), Zone: r.z, Node: n, Type: rr.TypeRRSIG})
+		return
+	}
+	r.trace(Step{Kind: TypeMissing, Zone: r.z, Node: n, Type: rr.TypeRRSIG, Wildcard: wildcard})
+	r.negative()
+	r.proveNode(n)
+}
+
+// negative puts the SOA into the authority section, with the time for which
+// the answer may be remembered (RFC 2308 §3, §5).
+func (r *Responder) negative() {
+	var apex zone.Node
+	if !r.z.ApexNode(&apex) {
+		return
+	}
+	set, sig, ok := apex.FindWithSig(rr.TypeSOA)
+	if !ok {
+		return
+	}
+	soa, _ := r.z.SOA()
+	ttl := min(set.TTL, soa.Minimum)
+	owner := r.apexOwner()
+	if !r.add(message.AuthoritySection, owner, set, ttl) ||
+		r.dnssec && !r.add(message.AuthoritySection, owner, sig, ttl) {
+		r.truncate = true
+	}
+}
+
+// apexOwner is the apex in wire form, or nil when that is the name asked.
+func (r *Responder) apexOwner() []byte {
+	if len(r.key) == 0 && r.owner == nil {
+		return message.QName
+	}
+	r.scratch = append(r.scratch[:0], r.z.Apex().Wire()...)
+	return r.scratch
+}
+
+// referral points to the servers of the zone below the cut r.m.Node.
+func (r *Responder) referral(step int) {
+	cut := &r.m.Node
+	r.trace(Step{Kind: Referral, Zone: r.z, Node: cut})
+	r.scratch = r.z.AppendOwner(r.scratch[:0], cut)
+	owner := r.scratch
+	if step == 0 && len(owner) == len(r.q.Name) {
+		owner = message.QName
+	}
+	servers, _ := cut.Find(rr.TypeNS)
+	if !r.add(message.AuthoritySection, owner, servers, servers.TTL) {
+		r.truncate = true
+		return
+	}
+	if r.dnssec {
+		ds, sig, ok := cut.FindWithSig(rr.TypeDS)
+		if !ok {
+			ds, sig, _ = cut.FindWithSig(rr.TypeNSEC)
+		}
+		if !r.add(message.AuthoritySection, owner, ds, ds.TTL) || !r.add(message.AuthoritySection, owner, sig, sig.TTL) {
+			r.truncate = true
+			return
+		}
+	}
+	r.glue(servers, cut)
+}
+
+// glue adds the addresses of the servers that lie in this zone: for those below
+// the cut they are needed, and TC says if they do not fit (RFC 9471 §3.1).
+func (r *Responder) glue(servers zone.RRset, cut *zone.Node) {
+	var keyBuf [2 * dnsname.MaxWire]byte
+	var cutBuf [2 * dnsname.MaxWire]byte
+	cutKey := cut.AppendKey(cutBuf[:0])
+	var n zone.Node
+	var host []byte
+	for servers.N > 0 {
+		host, servers = servers.Cut()
+		key, ok := r.z.AppendKey(keyBuf[:0], host)
+		if !ok || !r.z.Get(key, &n) {
+			continue
+		}
+		needed := len(key) >= len(cutKey) && string(key[:len(cutKey)]) == string(cutKey)
+		for _, t := range [2]rr.Type{rr.TypeA, rr.TypeAAAA} {
+			if set, ok := n.Find(t); ok && !r.add(message.AdditionalSection, host, set, set.TTL) {
+				r.truncate = r.truncate || needed
+			}
+		}
+	}
+}
+
+// substitute answers for a name below a DNAME (RFC 6672 §3.2).
+func (r *Responder) substitute() (follow []byte) {
+	n := &r.m.Node
+	set, sig, _ := n.FindWithSig(rr.TypeDNAME)
+	r.trace(Step{Kind: Substituted, Zone: r.z, Node: n, Name: set.First()})
+	r.scratch = r.z.AppendOwner(r.scratch[:0], n)
+	if !r.add(message.AnswerSection, r.scratch, set, set.TTL) ||
+		r.dnssec && !r.add(message.AnswerSection, r.scratch, sig, sig.TTL) {
+		r.truncate = true
+		return nil
+	}
+	asked := r.q.Name
+	if r.owner != nil {
+		asked = r.owner
+	}
+	head := asked[:len(asked)-len(r.scratch)]
+	if len(head)+len(set.First()) > dnsname.MaxWire {
+		const yxdomain = 6
+		r.b.SetRcode(yxdomain)
+		return nil
+	}
+	r.scratch = append(append(r.scratch[:0], head...), set.First()...)
+	mark := r.b.Mark()
+	if !r.b.Record(message.AnswerSection, r.owner, rr.TypeCNAME, set.TTL, r.scratch) {
+		r.b.Rollback(mark)
+		r.truncate = true
+		return nil
+	}
+	if r.q.Type == rr.TypeCNAME {
+		return nil
+	}
+	return r.scratch
+}

@@ -1,0 +1,77 @@
+package answer
+
+import (
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/rr"
+	"fencepost/zone"
+)
+
+// Proofs of non-existence with NSEC (RFC 4035 §3.1.3). Each function adds an
+// NSEC with its signature unless it is in the response already.
+
+// proveNode adds the NSEC of a node: it shows which types are there.
+func (r *Responder) proveNode(n *zone.Node) {
+	if !r.dnssec {
+		return
+	}
+	set, sig, ok := n.FindWithSig(rr.TypeNSEC)
+	if !ok || r.proved(n) {
+		return
+	}
+	r.scratch = r.z.AppendOwner(r.scratch[:0], n)
+	if !r.add(message.AuthoritySection, r.scratch, set, set.TTL) || !r.add(message.AuthoritySection, r.scratch, sig, sig.TTL) {
+		r.truncate = true
+	}
+}
+
+// proveBefore adds the NSEC of the last name with one at or before the cursor:
+// it covers what comes after.
+func (r *Responder) proveBefore(c *zone.Cursor) {
+	if !r.dnssec {
+		return
+	}
+	at := *c
+	var n zone.Node
+	for {
+		at.Node(&n)
+		if n.Occluded() {
+			// Glue has none; its cut is further up, where it is quick to reach.
+			var buf [2 * dnsname.MaxWire]byte
+			at.Seek(r.z, n.OccluderKey(buf[:0]))
+			at.Node(&n)
+		}
+		if _, ok := n.Find(rr.TypeNSEC); ok {
+			r.proveNode(&n)
+			return
+		}
+		if !at.Prev() {
+			return
+		}
+	}
+}
+
+// proveNoWildcard adds the NSEC that shows that no wildcard could have matched.
+func (r *Responder) proveNoWildcard(encloser int) {
+	var buf [2*dnsname.MaxWire + 2]byte
+	key := append(append(buf[:0], dnsname.KeyPrefix(r.key, encloser)...), '*', 0)
+	r.z.Lookup(key, &r.wild)
+	r.proveBefore(&r.wild.Before)
+}
+
+// proved tells whether the NSEC of n is in the response, and notes that it
+// will be.
+func (r *Responder) proved(n *zone.Node) bool {
+	var buf [2 * dnsname.MaxWire]byte
+	key := n.AppendKey(buf[:0])
+	for i := range r.nProofs {
+		if string(r.proofs[i]) == string(key) {
+			return true
+		}
+	}
+	if r.nProofs < len(r.proofs) {
+		r.proofs[r.nProofs] = append(r.proofs[r.nProofs][:0], key...)
+		r.nProofs++
+	}
+	return false
+}

@@ -1,0 +1,269 @@
+package message
+
+import (
+	"fencepost/dnsname"
+	"fencepost/rr"
+)
+
+// Builder writes one response into a buffer of the caller. It does not
+// allocate if the buffer is large enough. The zero Builder is ready for Begin.
+type Builder struct {
+	buf    []byte // the message is buf[base:]
+	base   int
+	limit  int // most octets of the message, without what is kept for OPT
+	counts [4]uint16
+	flags  uint16
+	rcode  Rcode
+
+	edns    bool
+	do      bool
+	udpSize uint16
+	ede     int // extended error to add, or -1
+
+	names  [maxNames]nameRef // where names stand that later ones can point to
+	nNames int
+	qname  bool // the suffixes of QNAME are in names
+}
+
+type nameRef struct {
+	hash uint32
+	off  uint16
+}
+
+// maxNames bounds the search for names to point to; more give little.
+const maxNames = 48
+
+// optLen is the room that OPT with an extended error takes.
+const optLen = 11 + 6
+
+// Section is a section of a message.
+type Section uint8
+
+// The sections that records stand in.
+const (
+	AnswerSection     Section = 1
+	AuthoritySection  Section = 2
+	AdditionalSection Section = 3
+)
+
+// Begin starts a response to q after the octets of dst. It will have at most
+// limit octets; ourSize is what we take over UDP, for OPT.
+func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
+	b.base, b.counts, b.rcode, b.ede = len(dst), [4]uint16{}, NoError, -1
+	b.nNames, b.qname = 0, false
+	b.flags = FlagQR | uint16(q.Opcode())<<11 | q.Flags&FlagRD
+	b.edns, b.do, b.udpSize = q.HasEDNS, q.DO, ourSize
+	b.limit = limit
+	if b.edns {
+		b.limit -= optLen
+	}
+	b.buf = append(dst, byte(q.ID>>8), byte(q.ID), 0, 0, 0, 0, 0, 0, 0, 0, 0, 0)
+	if len(q.Question) > 0 {
+		b.buf = append(b.buf, q.Question...)
+		b.counts[0] = 1
+	}
+}
+
+// SetRcode sets the response code.
+func (b *Builder) SetRcode(c Rcode) { b.rcode = c }
+
+// Rcode is the response code set.
+func (b *Builder) Rcode() Rcode { return b.rcode }
+
+// SetFlag sets header flags, such as FlagAA.
+func (b *Builder) SetFlag(f uint16) { b.flags |= f }
+
+// SetEDE adds an extended error if the request had EDNS (RFC 8914).
+func (b *Builder) SetEDE(code int) { b.ede = code }
+
+// Truncated tells whether FlagTC is set.
+func (b *Builder) Truncated() bool { return b.flags&FlagTC != 0 }
+
+// Len is the present length of the message.
+func (b *Builder) Len() int { return len(b.buf) - b.base }
+
+// Count is the number of records in a section.
+func (b *Builder) Count(s Section) int { return int(b.counts[s]) }
+
+// Mark is a place to go back to.
+type Mark struct {
+	len, names int
+	counts     [4]uint16
+	qname      bool
+}
+
+// Mark remembers the present state.
+func (b *Builder) Mark() Mark { return Mark{len(b.buf), b.nNames, b.counts, b.qname} }
+
+// Rollback forgets everything written since the mark.
+func (b *Builder) Rollback(m Mark) {
+	b.buf, b.nNames, b.counts, b.qname = b.buf[:m.len], m.names, m.counts, m.qname
+}
+
+// QName stands for the name asked in place of an owner.
+var QName []byte
+
+// Record writes a record; false when it does not fit, and then it may be
+// there in part: go back to a Mark. An owner of QName means the name asked.
+func (b *Builder) Record(s Section, owner []byte, t rr.Type, ttl uint32, data []byte) bool {
+	if owner == nil {
+		b.buf = append(b.buf, 0xc0, HeaderLen)
+	} else {
+		b.name(owner)
+	}
+	return b.record(s, t, ttl, data)
+}
+
+// RecordBelow writes a record whose owner is the labels relative, without root,
+// followed by the name asked: in a transfer that is the apex.
+func (b *Builder) RecordBelow(s Section, relative []byte, t rr.Type, ttl uint32, data []byte) bool {
+	b.buf = append(append(b.buf, relative...), 0xc0, HeaderLen)
+	return b.record(s, t, ttl, data)
+}
+
+func (b *Builder) record(s Section, t rr.Type, ttl uint32, data []byte) bool {
+	b.buf = append(b.buf, byte(t>>8), byte(t), 0, byte(rr.ClassIN), byte(ttl>>24), byte(ttl>>16), byte(ttl>>8), byte(ttl), 0, 0)
+	at := len(b.buf)
+	if packsNames(t) {
+		for it := rr.NewParts(t, data); it.Next(); {
+			if _, packed := it.IsName(); packed {
+				b.name(it.Bytes)
+			} else {
+				b.buf = append(b.buf, it.Bytes...)
+			}
+		}
+	} else {
+		b.buf = append(b.buf, data...)
+	}
+	n := len(b.buf) - at
+	b.buf[at-2], b.buf[at-1] = byte(n>>8), byte(n)
+	b.counts[s]++
+	return b.Len() <= b.limit
+}
+
+// packsNames tells whether data of type t have names that are compressed when
+// sent: the types of RFC 1035 (RFC 3597 §4). All their numbers are below 16.
+func packsNames(t rr.Type) bool { return t < 16 && rr.HasNames(t) }
+
+// name writes a name, pointing to an earlier one for as much of it as is
+// there, octet for octet, so that case survives.
+func (b *Builder) name(w []byte) {
+	if len(w) == 1 {
+		b.buf = append(b.buf, 0)
+		return
+	}
+	if !b.qname && b.counts[0] > 0 {
+		b.qname = true
+		b.remember(b.buf[b.base+HeaderLen:], HeaderLen, 1<<14)
+	}
+	var starts [dnsname.MaxWire / 2]uint8
+	var hashes [dnsname.MaxWire / 2]uint32
+	n := suffixHashes(w, &starts, &hashes)
+	found, to := n, 0
+	for i := range n {
+		if off := b.lookup(hashes[i], w[starts[i]:]); off > 0 {
+			found, to = i, off
+			break
+		}
+	}
+	at := len(b.buf) - b.base
+	for i := 0; i < found && b.nNames < maxNames; i++ {
+		if off := at + int(starts[i]); off < 1<<14 {
+			b.names[b.nNames] = nameRef{hashes[i], uint16(off)}
+			b.nNames++
+		}
+	}
+	if found == n {
+		b.buf = append(b.buf, w...)
+		return
+	}
+	b.buf = append(b.buf, w[:starts[found]]...)
+	b.buf = append(b.buf, 0xc0|byte(to>>8), byte(to))
+}
+
+// remember makes the suffixes of the uncompressed name w, which stands at off
+// of the message, known.
+func (b *Builder) remember(w []byte, off, below int) {
+	n, err := dnsname.WireLen(w)
+	if err != nil {
+		return
+	}
+	var starts [dnsname.MaxWire / 2]uint8
+	var hashes [dnsname.MaxWire / 2]uint32
+	for i := range suffixHashes(w[:n], &starts, &hashes) {
+		if at := off + int(starts[i]); at < below && b.nNames < maxNames {
+			b.names[b.nNames] = nameRef{hashes[i], uint16(at)}
+			b.nNames++
+		}
+	}
+}
+
+// suffixHashes finds where the labels of w begin and a hash of w from each on;
+// it returns their number without the root.
+func suffixHashes(w []byte, starts *[dnsname.MaxWire / 2]uint8, hashes *[dnsname.MaxWire / 2]uint32) int {
+	n := 0
+	for i := 0; w[i] != 0; i += 1 + int(w[i]) {
+		starts[n] = uint8(i)
+		n++
+	}
+	h := uint32(2166136261)
+	end := len(w) - 1
+	for i := n - 1; i >= 0; i-- {
+		for j := end - 1; j >= int(starts[i]); j-- {
+			h = (h ^ uint32(w[j])) * 16777619
+		}
+		end = int(starts[i])
+		hashes[i] = h
+	}
+	return n
+}
+
+func (b *Builder) lookup(hash uint32, w []byte) int {
+	for _, r := range b.names[:b.nNames] {
+		if r.hash == hash && b.nameAt(int(r.off), w) {
+			return int(r.off)
+		}
+	}
+	return 0
+}
+
+// nameAt tells whether the name at off of the message, which we wrote and which
+// may end in a pointer, is w.
+func (b *Builder) nameAt(off int, w []byte) bool {
+	msg := b.buf[b.base:]
+	for {
+		c := int(msg[off])
+		if c >= 0xc0 {
+			off = (c&0x3f)<<8 | int(msg[off+1])
+			continue
+		}
+		if len(w) < 1+c || string(msg[off:off+1+c]) != string(w[:1+c]) {
+			return false
+		}
+		if c == 0 {
+			return true
+		}
+		off += 1 + c
+		w = w[1+c:]
+	}
+}
+
+// Finish completes the message and returns the whole buffer.
+func (b *Builder) Finish() []byte {
+	if b.edns {
+		b.buf = appendOPT(b.buf, b.udpSize, b.rcode, b.do)
+		if b.ede >= 0 {
+			at := len(b.buf)
+			b.buf = append(b.buf, 0, OptionEDE, 0, 2, byte(b.ede>>8), byte(b.ede))
+			b.buf[at-1] = 6
+		}
+		b.counts[3]++
+	}
+	msg := b.buf[b.base:]
+	flags := b.flags | uint16(b.rcode)&0xf
+	msg[2], msg[3] = byte(flags>>8), byte(flags)
+	for i, n := range b.counts {
+		msg[4+2*i], msg[5+2*i] = byte(n>>8), byte(n)
+	}
+	return b.buf
+}

@@ -1,0 +1,202 @@
+package message
+
+import (
+	"fencepost/dnsname"
+	"fencepost/rr"
+)
+
+// Query is a request as a server needs it: slices into the message, no copies.
+type Query struct {
+	Header
+	Name     []byte // QNAME in wire form, case as asked
+	Type     rr.Type
+	Class    rr.Class
+	Question []byte // the octets of the question section
+
+	HasEDNS bool
+	UDPSize int // what the client takes over UDP, at least 512
+	Version uint8
+	DO      bool
+
+	TSIG int // offset of the TSIG record, 0 if there is none
+
+	// For NOTIFY: the serial of a SOA in the answer section.
+	HasSerial bool
+	Serial    uint32
+	// Authority counts the records of the authority section (RFC 1995 §3).
+	Authority int
+}
+
+// Verdict says what to do with a request.
+type Verdict uint8
+
+// The verdicts of ParseQuery.
+const (
+	Drop    Verdict = iota // no answer: too short, or itself an answer
+	Answer                 // well-formed
+	Respond                // answer with the code that ParseQuery returns
+)
+
+// MinUDP is what every client takes over UDP (RFC 1035 §4.2.1).
+const MinUDP = 512
+
+// ParseQuery reads a request. With Respond, q holds what could be read and
+// code is the response code to send (RFC 8906 §2: nothing readable is left
+// without an answer).
+func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
+	*q = Query{UDPSize: MinUDP}
+	if len(msg) < HeaderLen {
+		return Drop, 0
+	}
+	q.Header = ParseHeader(msg)
+	if q.Flags&FlagQR != 0 {
+		return Drop, 0
+	}
+	if op := q.Opcode(); op != OpQuery && op != OpNotify {
+		return Respond, NotImp
+	}
+	if q.Counts[0] != 1 {
+		return Respond, FormErr
+	}
+	off, ok := q.question(msg)
+	if !ok {
+		return Respond, FormErr
+	}
+	for section := 1; section < 4; section++ {
+		for range q.Counts[section] {
+			next, code, ok := q.record(msg, off, section)
+			if !ok {
+				return Respond, code
+			}
+			off = next
+		}
+	}
+	if off != len(msg) {
+		return Respond, FormErr
+	}
+	q.Authority = int(q.Counts[2])
+	if q.HasEDNS && q.Version != 0 {
+		return Respond, BadVers
+	}
+	return Answer, NoError
+}
+
+// question reads the only question. Its name cannot be compressed, for there
+// is nothing before it to point to.
+func (q *Query) question(msg []byte) (off int, ok bool) {
+	n, err := dnsname.WireLen(msg[HeaderLen:])
+	if err != nil {
+		return 0, false
+	}
+	off = HeaderLen + n
+	if off+4 > len(msg) {
+		return 0, false
+	}
+	q.Name = msg[HeaderLen:off]
+	q.Type, q.Class = rr.Type(be16(msg[off:])), rr.Class(be16(msg[off+2:]))
+	q.Question = msg[HeaderLen : off+4]
+	return off + 4, true
+}
+
+func (q *Query) record(msg []byte, off, section int) (next int, code Rcode, ok bool) {
+	start := off
+	root := off < len(msg) && msg[off] == 0
+	off, ok = skipName(msg, off)
+	if !ok || off+10 > len(msg) || q.TSIG != 0 { // TSIG is the last record (RFC 8945 §5.1)
+		return 0, FormErr, false
+	}
+	t := rr.Type(be16(msg[off:]))
+	n := int(be16(msg[off+8:]))
+	next = off + 10 + n
+	if next > len(msg) {
+		return 0, FormErr, false
+	}
+	switch {
+	case t == rr.TypeOPT:
+		if section != 3 || !root || q.HasEDNS || !goodOptions(msg[off+10:next]) {
+			return 0, FormErr, false
+		}
+		q.HasEDNS = true
+		q.UDPSize = max(int(be16(msg[off+2:])), MinUDP)
+		q.Version = msg[off+5]
+		q.DO = msg[off+6]&0x80 != 0
+	case t == rr.TypeTSIG:
+		if section != 3 {
+			return 0, FormErr, false
+		}
+		q.TSIG = start
+	case t == rr.TypeSOA && section == 1 && n >= 22:
+		q.HasSerial, q.Serial = true, be32(msg[next-20:])
+	}
+	return next, NoError, true
+}
+
+// skipName is the offset after the name at off, which may end in a pointer.
+func skipName(msg []byte, off int) (int, bool) {
+	for off < len(msg) {
+		c := int(msg[off])
+		switch {
+		case c == 0:
+			return off + 1, true
+		case c >= 0xc0:
+			return off + 2, off+2 <= len(msg)
+		case c > dnsname.MaxLabel:
+			return 0, false
+		}
+		off += 1 + c
+	}
+	return 0, false
+}
+
+func goodOptions(b []byte) bool {
+	for len(b) > 0 {
+		if len(b) < 4 || len(b) < 4+int(be16(b[2:])) {
+			return false
+		}
+		b = b[4+int(be16(b[2:])):]
+	}
+	return true
+}
+
+// QueryOptions say how a request is written.
+type QueryOptions struct {
+	ID      uint16
+	Opcode  Opcode
+	RD      bool
+	EDNS    bool
+	UDPSize uint16
+	DO      bool
+	CD      bool
+}
+
+// AppendQuery appends a request for one question.
+func AppendQuery(dst []byte, name dnsname.Name, t rr.Type, o QueryOptions) []byte {
+	flags := uint16(o.Opcode) << 11
+	if o.RD {
+		flags |= FlagRD
+	}
+	if o.CD {
+		flags |= FlagCD
+	}
+	if o.Opcode == OpNotify {
+		flags |= FlagAA // RFC 1996 §3.3
+	}
+	dst = append(dst, byte(o.ID>>8), byte(o.ID), byte(flags>>8), byte(flags), 0, 1, 0, 0, 0, 0, 0, 0)
+	if o.EDNS {
+		dst[len(dst)-1] = 1
+	}
+	dst = name.AppendWire(dst)
+	dst = append(dst, byte(t>>8), byte(t), 0, byte(rr.ClassIN))
+	if o.EDNS {
+		dst = appendOPT(dst, o.UDPSize, 0, o.DO)
+	}
+	return dst
+}
+
+func appendOPT(dst []byte, size uint16, ext Rcode, do bool) []byte {
+	var flags byte
+	if do {
+		flags = 0x80
+	}
+	return append(dst, 0, 0, byte(rr.TypeOPT), byte(size>>8), byte(size), byte(ext>>4), 0, flags, 0, 0, 0)
+}

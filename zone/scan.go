@@ -1,0 +1,178 @@
+package zone
+
+import (
+	"context"
+	"sync"
+	"sync/atomic"
+
+	"fencepost/rr"
+)
+
+// Visit is called for one name. next is on the following name that is not
+// occluded: for the last one, on the apex.
+type Visit func(n *Node, next *Node) error
+
+// Scan visits all names with several goroutines. worker makes the function that
+// one of them calls, so that each can have memory of its own; names are visited
+// in no special order. done, if not nil, is told now and then how many names
+// have been visited since it was last called; it must be safe for concurrent use.
+func (s *Snapshot) Scan(ctx context.Context, workers int, done func(names int), worker func() Visit) error {
+	return s.eachPage(ctx, workers, done, func() func(int, []byte, *pages) error {
+		visit := worker()
+		var n, next Node
+		return func(i int, page []byte, all *pages) error {
+			for j := range pageCount(page) {
+				pageNode(page, j, &n)
+				all.after(i, j, &next)
+				if err := visit(&n, &next); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	})
+}
+
+// NodeWriter takes the records of one name in Rewrite.
+type NodeWriter struct{ items []nodeItem }
+
+// Add adds a record. data is not copied and must not change until the name is
+// finished.
+func (w *NodeWriter) Add(t rr.Type, ttl uint32, data []byte) {
+	w.items = append(w.items, makeItem(t, ttl, data, 0))
+}
+
+// AddSet adds all records of a set.
+func (w *NodeWriter) AddSet(set RRset) {
+	for set.N > 0 {
+		t, ttl := set.Type, set.TTL
+		var data []byte
+		data, set = set.Cut()
+		w.Add(t, ttl, data)
+	}
+}
+
+// Transform writes the new records of one name into w; see Visit for next.
+type Transform func(n *Node, next *Node, w *NodeWriter) error
+
+// Rewrite makes a new version with other records at the same names, with
+// several goroutines. A name must not gain or lose NS or DNAME, and keeps at
+// least one record. The result depends on the zone and the transformation only,
+// never on the number of workers.
+func (s *Snapshot) Rewrite(ctx context.Context, workers int, done func(names int), worker func() Transform) (*Snapshot, error) {
+	all := s.listPages()
+	out := make([][]leaf, len(all.list))
+	var names, records, octets atomic.Int64
+	err := s.eachPage(ctx, workers, done, func() func(int, []byte, *pages) error {
+		transform := worker()
+		var n, next Node
+		var nw NodeWriter
+		var sorter itemSorter
+		var key, tail []byte
+		return func(i int, page []byte, all *pages) error {
+			var w pageWriter
+			count := pageCount(page)
+			for j := range count {
+				pageNode(page, j, &n)
+				all.after(i, j, &next)
+				nw.items = nw.items[:0]
+				if err := transform(&n, &next, &nw); err != nil {
+					return err
+				}
+				sorter.sort(nw.items)
+				tail = appendTail(tail[:0], n.flags, n.relative, n.cutLabels, nw.items)
+				key = n.AppendKey(key[:0])
+				w.add(key, tail)
+				records.Add(int64(len(nw.items)))
+			}
+			w.flush()
+			out[i] = w.pages
+			names.Add(int64(count))
+			for _, l := range w.pages {
+				octets.Add(int64(len(l.page)))
+			}
+			return nil
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	var leaves []leaf
+	for _, l := range out {
+		leaves = append(leaves, l...)
+	}
+	t := *s
+	t.names, t.records, t.octets = int(names.Load()), int(records.Load()), int(octets.Load())
+	t.setTree(makeTree(leafChildren(leaves, nil)))
+	return &t, nil
+}
+
+// pages is all pages of a snapshot in order.
+type pages struct{ list [][]byte }
+
+func (s *Snapshot) listPages() *pages {
+	p := &pages{}
+	var walk func(in *inner)
+	walk = func(in *inner) {
+		p.list = append(p.list, in.pages...)
+		for _, kid := range in.kids {
+			walk(kid)
+		}
+	}
+	walk(s.root)
+	return p
+}
+
+// after reads the next name behind the j-th of page i that is not occluded, or
+// the apex behind the last.
+func (p *pages) after(i, j int, n *Node) {
+	for j++; ; i, j = i+1, 0 {
+		if i == len(p.list) {
+			pageNode(p.list[0], 0, n)
+			return
+		}
+		for ; j < pageCount(p.list[i]); j++ {
+			pageNode(p.list[i], j, n)
+			if n.flags&flagOccluded == 0 {
+				return
+			}
+		}
+	}
+}
+
+func (s *Snapshot) eachPage(ctx context.Context, workers int, done func(int), worker func() func(int, []byte, *pages) error) error {
+	all := s.listPages()
+	workers = max(1, min(workers, len(all.list)))
+	var turn atomic.Int64
+	var wg sync.WaitGroup
+	var once sync.Once
+	var failure error
+	stop := func(err error) {
+		once.Do(func() { failure = err })
+		turn.Store(int64(len(all.list)))
+	}
+	for range workers {
+		wg.Go(func() {
+			do := worker()
+			for {
+				i := int(turn.Add(1)) - 1
+				if i >= len(all.list) {
+					return
+				}
+				if err := ctx.Err(); err != nil {
+					stop(err)
+					return
+				}
+				if err := do(i, all.list[i], all); err != nil {
+					stop(err)
+					return
+				}
+				if done != nil {
+					done(pageCount(all.list[i]))
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return failure
+}
