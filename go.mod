@@ -5,4 +5,21 @@ go 1.26.8
 require (
 	github.com/google/renameio/v2 v2.0.2
 	github.com/pelletier/go-toml/v2 v2.4.3
+	go.etcd.io/bbolt v1.5.0
+	golang.org/x/sync v0.20.0
+)
+
+require (
+	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/spf13/cobra v1.10.2
+	golang.org/x/sys v0.49.0
+	golang.org/x/term v0.47.0
+)
+
+require (
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/spf13/pflag v1.0.10 // indirect
+	golang.org/x/text v0.22.0 // indirect
 )

@@ -22,7 +22,8 @@ type Builder struct {
 
 	names  [maxNames]nameRef // where names stand that later ones can point to
 	nNames int
-	qname  bool // the suffixes of QNAME are in names
+	qname  bool   // the suffixes of QNAME are in names
+	below  []byte // in a transfer: the apex, which alone names point to
 }
 
 type nameRef struct {
@@ -50,7 +51,7 @@ const (
 // limit octets; ourSize is what we take over UDP, for OPT.
 func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 	b.base, b.counts, b.rcode, b.ede = len(dst), [4]uint16{}, NoError, -1
-	b.nNames, b.qname = 0, false
+	b.nNames, b.qname, b.below = 0, false, nil
 	b.flags = FlagQR | uint16(q.Opcode())<<11 | q.Flags&FlagRD
 	b.edns, b.do, b.udpSize = q.HasEDNS, q.DO, ourSize
 	b.limit = limit
@@ -63,6 +64,10 @@ func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 		b.counts[0] = 1
 	}
 }
+
+// Transfer makes names point to the name asked, the apex of the zone sent, and
+// nowhere else: with millions of records no search is worth its time.
+func (b *Builder) Transfer(q *Query) { b.below = q.Name }
 
 // SetRcode sets the response code.
 func (b *Builder) SetRcode(c Rcode) { b.rcode = c }
@@ -152,6 +157,14 @@ func (b *Builder) name(w []byte) {
 		b.buf = append(b.buf, 0)
 		return
 	}
+	if b.below != nil {
+		if d := len(w) - len(b.below); d >= 0 && string(w[d:]) == string(b.below) && onLabel(w, d) {
+			b.buf = append(append(b.buf, w[:d]...), 0xc0, HeaderLen)
+		} else {
+			b.buf = append(b.buf, w...)
+		}
+		return
+	}
 	if !b.qname && b.counts[0] > 0 {
 		b.qname = true
 		b.remember(b.buf[b.base+HeaderLen:], HeaderLen, 1<<14)
@@ -179,6 +192,15 @@ func (b *Builder) name(w []byte) {
 	}
 	b.buf = append(b.buf, w[:starts[found]]...)
 	b.buf = append(b.buf, 0xc0|byte(to>>8), byte(to))
+}
+
+// onLabel tells whether a label of w begins at d.
+func onLabel(w []byte, d int) bool {
+	i := 0
+	for i < d {
+		i += 1 + int(w[i])
+	}
+	return i == d
 }
 
 // remember makes the suffixes of the uncompressed name w, which stands at off

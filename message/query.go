@@ -200,3 +200,30 @@ func appendOPT(dst []byte, size uint16, ext Rcode, do bool) []byte {
 	}
 	return append(dst, 0, 0, byte(rr.TypeOPT), byte(size>>8), byte(size), byte(ext>>4), 0, flags, 0, 0, 0)
 }
+
+// FindTSIG is the offset of the TSIG record at the end of a message, 0 if its
+// last record is none.
+func FindTSIG(msg []byte) (int, error) {
+	off, err := SkipQuestions(msg)
+	if err != nil {
+		return 0, err
+	}
+	h := ParseHeader(msg)
+	last, t := 0, rr.Type(0)
+	for range int(h.Counts[1]) + int(h.Counts[2]) + int(h.Counts[3]) {
+		last = off
+		next, ok := skipName(msg, off)
+		if !ok || next+10 > len(msg) {
+			return 0, ErrShort
+		}
+		t = rr.Type(be16(msg[next:]))
+		off = next + 10 + int(be16(msg[next+8:]))
+		if off > len(msg) {
+			return 0, ErrShort
+		}
+	}
+	if t != rr.TypeTSIG {
+		return 0, nil
+	}
+	return last, nil
+}

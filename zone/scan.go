@@ -176,3 +176,32 @@ func (s *Snapshot) eachPage(ctx context.Context, workers int, done func(int), wo
 	wg.Wait()
 	return failure
 }
+
+// Equal tells whether two versions hold the same names and records. Pages that
+// they share are not looked at.
+func Equal(a, b *Snapshot) bool {
+	if a.names != b.names || a.records != b.records || !a.apex.Equal(b.apex) {
+		return false
+	}
+	if a.root == b.root {
+		return true
+	}
+	var x, y Cursor
+	var n, m Node
+	for okX, okY := x.First(a), y.First(b); okX && okY; okX, okY = x.Next(), y.Next() {
+		if x.i == 0 && y.i == 0 && len(x.page) == len(y.page) && &x.page[0] == &y.page[0] {
+			x.i, y.i = pageCount(x.page)-1, pageCount(y.page)-1
+			continue
+		}
+		x.Node(&n)
+		y.Node(&m)
+		if n.flags != m.flags || string(n.body) != string(m.body) || string(n.relative) != string(m.relative) || !sameKey(&n, &m) {
+			return false
+		}
+	}
+	return true
+}
+
+func sameKey(n, m *Node) bool {
+	return len(n.prefix)+len(n.suffix) == len(m.prefix)+len(m.suffix) && n.HasKeyPrefix(m.AppendKey(nil))
+}

@@ -1,0 +1,289 @@
+// Package app holds the use cases: options in, result out. All ways in, the
+// command line, the control socket and the editor, call these. Nothing here
+// prints.
+package app
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/lint"
+	"fencepost/lint/checks"
+	"fencepost/source"
+	"fencepost/workspace"
+	"fencepost/zonefile"
+)
+
+// App is what all use cases share.
+type App struct {
+	// Workspace is the folder given with --workspace; empty: the nearest one.
+	Workspace string
+	// Now is the clock for everything that depends on time.
+	Now func() time.Time
+}
+
+// Findings is wrapped when a command did what it was asked and there are
+// findings with severity error. Usage is wrapped when it was asked wrongly.
+var (
+	ErrFindings = errors.New("there are findings")
+	ErrUsage    = errors.New("wrong use")
+)
+
+// usage makes an error that says how a command was used wrongly.
+func usage(format string, args ...any) error {
+	return &usageError{fmt.Sprintf(format, args...)}
+}
+
+type usageError struct{ text string }
+
+func (e *usageError) Error() string { return e.text }
+func (e *usageError) Unwrap() error { return ErrUsage }
+
+// Dir finds the workspace.
+func (a *App) Dir() (string, error) {
+	if a.Workspace != "" {
+		if _, err := os.Stat(filepath.Join(a.Workspace, workspace.ConfigFile)); err != nil {
+			return "", fmt.Errorf("%s: %w", a.Workspace, workspace.ErrNone)
+		}
+		return filepath.Abs(a.Workspace)
+	}
+	return workspace.Locate(".")
+}
+
+// ConfigError says that fencepost.toml has errors; they are in Diags.
+type ConfigError struct {
+	Source *source.Set
+	Diags  *diag.List
+}
+
+func (e *ConfigError) Error() string { return "the configuration has errors" }
+
+// Unwrap makes it a finding.
+func (e *ConfigError) Unwrap() error { return ErrFindings }
+
+// Config reads the workspace's configuration; findings come as *ConfigError.
+func (a *App) Config() (*workspace.Config, error) {
+	dir, err := a.Dir()
+	if err != nil {
+		return nil, err
+	}
+	src, diags := &source.Set{}, &diag.List{}
+	c, err := workspace.Load(dir, src, diags)
+	if err != nil {
+		return nil, err
+	}
+	if c == nil {
+		return nil, &ConfigError{src, diags}
+	}
+	return c, nil
+}
+
+// Shown is the path as a person in the present folder would write it.
+func Shown(path string) string {
+	wd, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if abs, err := filepath.Abs(path); err == nil {
+		path = abs
+	}
+	if rel, err := filepath.Rel(wd, path); err == nil && !strings.HasPrefix(rel, "..") {
+		return rel
+	}
+	return path
+}
+
+// isFile tells whether an operand is an existing path rather than a zone name.
+func isFile(operand string) bool {
+	_, err := os.Stat(operand)
+	return err == nil || strings.ContainsRune(operand, os.PathSeparator)
+}
+
+// zoneFile finds the master file that an operand means: a path, or a zone of
+// the workspace. origin is the zone's name if it is known from there.
+func (a *App) zoneFile(operand string) (path string, origin dnsname.Name, err error) {
+	if isFile(operand) {
+		return operand, originOf(operand), nil
+	}
+	name, perr := dnsname.Parse(operand, dnsname.Root)
+	if perr != nil {
+		return "", dnsname.Name{}, usage("%q is neither a file nor a zone name: %v", operand, perr)
+	}
+	dir, err := a.Dir()
+	if err != nil {
+		return "", dnsname.Name{}, fmt.Errorf("%s is no file, and %w", operand, err)
+	}
+	path = filepath.Join(dir, workspace.ZonesDir, workspace.FileName(name))
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		return "", dnsname.Name{}, a.noSuchZone(dir, name, path)
+	}
+	return path, name, nil
+}
+
+func (a *App) noSuchZone(dir string, name dnsname.Name, path string) error {
+	var have []string
+	files, _ := filepath.Glob(filepath.Join(dir, workspace.ZonesDir, "*"+workspace.ZoneSuffix))
+	for _, f := range files {
+		have = append(have, strings.TrimSuffix(filepath.Base(f), workspace.ZoneSuffix))
+	}
+	plain := strings.TrimSuffix(name.String(), ".")
+	err := fmt.Errorf("there is no zone %s: %s does not exist", plain, Shown(path))
+	if meant := diag.Closest(plain, have); meant != "" {
+		return fmt.Errorf("%w; did you mean %s?", err, meant)
+	}
+	return fmt.Errorf("%w; make it with: fencepost new %s", err, plain)
+}
+
+// originOf is the zone name that a file name says, if it ends in .zone.
+func originOf(path string) dnsname.Name {
+	base := filepath.Base(path)
+	if !strings.HasSuffix(base, workspace.ZoneSuffix) {
+		return dnsname.Name{}
+	}
+	stem := strings.ReplaceAll(strings.TrimSuffix(base, workspace.ZoneSuffix), "%2f", "/")
+	if stem == "root" {
+		return dnsname.Root
+	}
+	n, err := dnsname.Parse(stem, dnsname.Root)
+	if err != nil {
+		return dnsname.Name{}
+	}
+	return n
+}
+
+// maxZoneFile is the largest file that is read; positions are 32 bits.
+const maxZoneFile = source.MaxTotal
+
+// readFile takes a file into the set.
+func readFile(src *source.Set, path string) (*source.File, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder, not a file", path)
+	}
+	if info.Size() > maxZoneFile {
+		return nil, fmt.Errorf("%s is larger than 4 GiB", path)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return src.Add(Shown(path), text)
+}
+
+// includes reads files for $INCLUDE, relative to the including file and never
+// outside the folder of the zone file.
+func includes(src *source.Set, root string) func(string, *source.File) (*source.File, error) {
+	dir, _ := filepath.Abs(filepath.Dir(root))
+	return func(path string, from *source.File) (*source.File, error) {
+		base, err := filepath.Abs(filepath.Dir(from.Name))
+		if err != nil {
+			return nil, err
+		}
+		full := path
+		if !filepath.IsAbs(full) {
+			full = filepath.Join(base, path)
+		}
+		if rel, err := filepath.Rel(dir, full); err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(os.PathSeparator)) {
+			return nil, errors.New("it lies outside the folder of the zone file")
+		}
+		f, err := readFile(src, full)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("there is no file %s", Shown(full))
+		}
+		return f, err
+	}
+}
+
+// zoneInput is a zone read from a file with all that was found.
+type zoneInput struct {
+	path  string
+	file  *source.File
+	zone  *zonefile.Loaded // nil if not even the name is known
+	src   *source.Set
+	diags *diag.List
+}
+
+// errors counts the findings that keep the zone out of service.
+func (in *zoneInput) errors() int { return in.diags.Count(diag.Error) }
+
+// loadZone reads and checks a zone file. want, if not the zero name, is what the
+// zone must be called.
+func loadZone(src *source.Set, diags *diag.List, path string, origin, want dnsname.Name) (*zoneInput, error) {
+	f, err := readFile(src, path)
+	if err != nil {
+		return nil, err
+	}
+	in := &zoneInput{path: path, file: f, src: src, diags: diags}
+	in.zone = zonefile.Load(f, zonefile.Options{Origin: origin, Open: includes(src, path)}, diags)
+	if in.zone == nil {
+		diags.Add(RuleNoName.At(source.Span{Start: f.Pos(0), End: f.Pos(0)}, "nothing tells the name of this zone").
+			Suggest("begin the file with $ORIGIN, name it ZONE.zone, or say --origin"))
+		return in, nil
+	}
+	if !want.IsZero() && !in.zone.Apex().Equal(want) {
+		diags.Add(RuleOtherZone.At(in.zone.SOASpan, "this is the zone %s; %s was expected", in.zone.Apex(), want).
+			Suggest("correct the owner of the SOA, or the name of the file"))
+		return in, nil
+	}
+	lint.Run(checks.All, in.zone, src, diags)
+	return in, nil
+}
+
+// Rules of files as a whole.
+var (
+	RuleNoName = &diag.Rule{Code: "no-zone-name", Severity: diag.Error, Title: "nothing tells the name of the zone", Ref: "RFC 1035 §5.1",
+		Doc: "The file has no SOA record that could be read, no $ORIGIN, and its name does not end in .zone."}
+	RuleOtherZone = &diag.Rule{Code: "other-zone", Severity: diag.Error, Title: "the file holds another zone than its name says", Ref: "",
+		Doc: "In a workspace the file zones/NAME.zone holds the zone NAME. The SOA in it belongs to another name: often a file was copied and its SOA or $ORIGIN left as it was."}
+	RuleNoFile = &diag.Rule{Code: "missing-zone-file", Severity: diag.Error, Title: "a zone of the configuration has no file", Ref: "",
+		Doc: "fencepost.toml lists a zone we are primary for, and zones/NAME.zone does not exist. Make it with `fencepost new NAME`."}
+	RuleUnlisted = &diag.Rule{Code: "unlisted-zone-file", Severity: diag.Note, Title: "a zone file is not in the configuration", Ref: "",
+		Doc: "The file is checked and not served: no [[zone]] section names it."}
+)
+
+// Rules lists the rules of this package for the catalogue.
+var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnlisted}
+
+// writeFile replaces a file wholly or not at all, and makes it last. The mode of
+// an existing file is kept.
+func writeFile(path string, text []byte) error {
+	mode := fs.FileMode(0o644)
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	// A link is written through, so that it stays a link.
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	if err := renameio.WriteFile(path, text, mode, renameio.IgnoreUmask()); err != nil {
+		return err
+	}
+	d, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// checkText checks a zone's text that is not on disk yet.
+func checkText(src *source.Set, diags *diag.List, f *source.File, opts zonefile.Options) error {
+	z := zonefile.Load(f, opts, diags)
+	if z == nil {
+		return errors.New("nothing tells the name of this zone")
+	}
+	lint.Run(checks.All, z, src, diags)
+	return nil
+}

@@ -1,0 +1,281 @@
+package app
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/workspace"
+	"fencepost/zonefile"
+)
+
+// Starter is what a new zone file is made of.
+type Starter struct {
+	Zone    string
+	Servers []string // NAME or NAME=ADDRESS[,ADDRESS]; empty: ns1 and ns2 of the zone
+	Contact string   // mailbox with @, or a name; empty: hostmaster of the zone
+}
+
+// Created is what init or new made.
+type Created struct {
+	Dir   string
+	Zone  dnsname.Name
+	Files []string
+}
+
+// Init makes a workspace with a first zone that checks clean. The folder must
+// not hold one already.
+func (a *App) Init(dir string, s Starter) (*Created, error) {
+	if _, err := os.Stat(filepath.Join(dir, workspace.ConfigFile)); err == nil {
+		return nil, fmt.Errorf("%s is a workspace already; add a zone with: fencepost new ZONE --workspace %s", dir, dir)
+	}
+	if s.Zone == "" {
+		s.Zone = "example.org"
+	}
+	zone, text, err := a.zoneText(s)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range []struct {
+		name string
+		mode fs.FileMode
+	}{{"", 0o755}, {workspace.ZonesDir, 0o755}, {workspace.ExpectDir, 0o755}, {workspace.KeysDir, 0o700}, {workspace.StateDir, 0o700}} {
+		if err := os.MkdirAll(filepath.Join(dir, d.name), d.mode); err != nil {
+			return nil, err
+		}
+	}
+	res := &Created{Dir: dir, Zone: zone}
+	plain := strings.TrimSuffix(zone.String(), ".")
+	files := []struct{ path, text string }{
+		{filepath.Join(dir, workspace.ZonesDir, workspace.FileName(zone)), text},
+		{filepath.Join(dir, ".gitignore"), "/keys/\n/state/\n/secrets.toml\n"},
+		{filepath.Join(dir, workspace.ConfigFile), fmt.Sprintf(configText, plain)},
+	}
+	for _, f := range files {
+		if _, err := os.Stat(f.path); err == nil {
+			return nil, fmt.Errorf("%s exists already; nothing was written over it", Shown(f.path))
+		}
+	}
+	for _, f := range files { // the configuration last: with it the folder is a workspace
+		if err := writeFile(f.path, []byte(f.text)); err != nil {
+			return nil, err
+		}
+		res.Files = append(res.Files, Shown(f.path))
+	}
+	return res, nil
+}
+
+const configText = `# The configuration of this workspace. ` + "`fencepost check`" + ` looks it over.
+
+[serial]
+style = "date"                        # date | count | clock
+
+[serve]
+listen  = ["127.0.0.1:5300", "[::1]:5300"]   # this machine only; give outside addresses to serve the world
+control = "state/control.sock"
+
+# Another server to exchange zones with:
+# [peer.second]
+# address = "192.0.2.2:53"
+# tsig    = "second-2026"             # a section of secrets.toml
+
+[policy.standard]                     # how to sign
+algorithm = "ECDSAP256SHA256"
+keys      = "single"
+
+[[zone]]
+name    = "%s"
+# sign    = "standard"                # take the # away to sign the zone
+# send-to = ["second"]
+`
+
+// New makes a zone file in the workspace and lists the zone in fencepost.toml.
+func (a *App) New(s Starter) (*Created, error) {
+	dir, err := a.Dir()
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.Config()
+	if err != nil {
+		return nil, err
+	}
+	zone, text, err := a.zoneText(s)
+	if err != nil {
+		return nil, err
+	}
+	path := c.File(zone)
+	if _, err := os.Stat(path); err == nil {
+		return nil, fmt.Errorf("%s exists already; nothing was written over it", Shown(path))
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	if err := writeFile(path, []byte(text)); err != nil {
+		return nil, err
+	}
+	res := &Created{Dir: dir, Zone: zone, Files: []string{Shown(path)}}
+	if c.Find(zone) == nil {
+		config := filepath.Join(dir, workspace.ConfigFile)
+		old, err := os.ReadFile(config)
+		if err != nil {
+			return nil, err
+		}
+		more := fmt.Sprintf("\n[[zone]]\nname    = %q\n", strings.TrimSuffix(zone.String(), "."))
+		if err := writeFile(config, append(old, more...)); err != nil {
+			return nil, err
+		}
+		res.Files = append(res.Files, Shown(config))
+	}
+	return res, nil
+}
+
+// starterServer is one name server of a new zone.
+type starterServer struct {
+	name  dnsname.Name
+	addrs []netip.Addr
+}
+
+// zoneText writes a new zone file and checks that there is nothing to find.
+func (a *App) zoneText(s Starter) (dnsname.Name, string, error) {
+	zone, err := dnsname.Parse(s.Zone, dnsname.Root)
+	if err != nil {
+		return zone, "", usage("the zone %q: %v", s.Zone, err)
+	}
+	if zone == dnsname.Root {
+		return zone, "", usage("the root zone cannot be started from a pattern")
+	}
+	servers, err := starterServers(zone, s.Servers)
+	if err != nil {
+		return zone, "", err
+	}
+	contact, err := contactName(zone, s.Contact)
+	if err != nil {
+		return zone, "", err
+	}
+	serial := zonefile.NextSerial(a.serialStyle(), 0, a.Now())
+	var b strings.Builder
+	fmt.Fprintf(&b, starterHead, strings.TrimSuffix(zone.String(), "."), zone, servers[0].name.Relative(zone), contact.Relative(zone), serial)
+	width := 15
+	for _, sv := range servers {
+		fmt.Fprintf(&b, "%-*s NS     %s\n", width, "@", sv.name.Relative(zone))
+	}
+	b.WriteString("\n; The servers' own addresses.\n")
+	for _, sv := range servers {
+		for _, ip := range sv.addrs {
+			t := rr.TypeA
+			if ip.Is6() {
+				t = rr.TypeAAAA
+			}
+			fmt.Fprintf(&b, "%-*s %-6s %s\n", width, sv.name.Relative(zone), t, ip)
+		}
+	}
+	text := b.String()
+	if err := cleanText(zone, text); err != nil {
+		return zone, "", err
+	}
+	return zone, text, nil
+}
+
+const starterHead = `; The zone %s
+$ORIGIN %s
+$TTL 3600       ; records may be cached for an hour where nothing else is said
+
+@               SOA    %s %s (
+                       %-10d ; serial: raised with every change, or secondaries will not see it
+                       7200       ; refresh: secondaries look for a new version every 2 hours
+                       900        ; retry: and every 15 minutes while the primary does not answer
+                       1209600    ; expire: after 2 weeks without the primary they stop answering
+                       300 )      ; minimum: a name that is missing is remembered as missing for 5 minutes
+
+; The servers that answer for this zone. The parent zone must list the same.
+`
+
+func starterServers(zone dnsname.Name, given []string) ([]starterServer, error) {
+	if len(given) == 0 {
+		given = []string{"ns1=192.0.2.1", "ns2=198.51.100.1"}
+	}
+	var out []starterServer
+	for _, g := range given {
+		text, addrs, has := strings.Cut(g, "=")
+		name, err := dnsname.Parse(text, zone)
+		if err != nil {
+			return nil, usage("--ns %s: %v", g, err)
+		}
+		sv := starterServer{name: name}
+		if has {
+			for _, s := range strings.Split(addrs, ",") {
+				ip, err := netip.ParseAddr(s)
+				if err != nil {
+					return nil, usage("--ns %s: %q is no address", g, s)
+				}
+				sv.addrs = append(sv.addrs, ip)
+			}
+		}
+		if name.AtOrBelow(zone) && len(sv.addrs) == 0 {
+			return nil, usage("--ns %s: the server lies in the zone, so its address is needed: --ns %s=ADDRESS", g, text)
+		}
+		if !name.AtOrBelow(zone) && len(sv.addrs) > 0 {
+			return nil, usage("--ns %s: the server lies outside the zone, so its address does not belong in it: --ns %s", g, text)
+		}
+		out = append(out, sv)
+	}
+	return out, nil
+}
+
+// contactName turns a mailbox into the form of the SOA (RFC 1035 §3.3.13).
+func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
+	if text == "" {
+		return zone.Child("hostmaster")
+	}
+	box, domain, mail := strings.Cut(text, "@")
+	if !mail {
+		n, err := dnsname.Parse(text, zone)
+		if err != nil {
+			return n, usage("--contact %s: %v", text, err)
+		}
+		return n, nil
+	}
+	d, err := dnsname.Parse(domain, dnsname.Root)
+	if err != nil || box == "" {
+		return d, usage("--contact %s is no mailbox", text)
+	}
+	return d.Child(box)
+}
+
+// cleanText proves that a new file has nothing to be found.
+func cleanText(zone dnsname.Name, text string) error {
+	src, diags := &source.Set{}, &diag.List{}
+	f, err := src.Add(workspace.FileName(zone), []byte(text))
+	if err != nil {
+		return err
+	}
+	if err := checkText(src, diags, f, zonefile.Options{Origin: zone}); err != nil {
+		return err
+	}
+	for _, d := range diags.All {
+		if d.Severity == diag.Error {
+			return &RejectedError{src, diags}
+		}
+	}
+	return nil
+}
+
+// NewSecret makes a random secret for TSIG, as long as the output of the hash
+// (RFC 8945 §8), in base64.
+func NewSecret() string {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b) // never fails
+	return base64.StdEncoding.EncodeToString(b)
+}
+
+var errNoKeys = errors.New("there are no keys")

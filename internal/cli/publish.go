@@ -1,0 +1,326 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/dnsname"
+	"fencepost/internal/app"
+	"fencepost/internal/control"
+	"fencepost/internal/ui"
+	"fencepost/server"
+)
+
+func newServe(e *env) *cobra.Command {
+	var listen []string
+	cmd := &cobra.Command{Use: "serve", GroupID: stagePublish, Short: "answer questions about the zones of the workspace",
+		Long: `Serves the workspace over UDP and TCP: answers questions, sends zones to the
+peers in send-to and tells them of changes, fetches the zones in fetch-from and
+keeps them, signs the zones with a policy and renews their signatures.
+
+Runs until interrupted. Without a configuration to the contrary it listens on
+this machine only. A zone with errors never replaces a good one.`,
+		Example: `  fencepost serve
+  fencepost serve --listen 127.0.0.1:0        any free port, which is told`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e.running()
+			return e.serve(cmd.Context(), listen)
+		}}
+	cmd.Flags().StringArrayVar(&listen, "listen", nil, "address and port to listen on, in place of the configured ones; repeat it for each")
+	return cmd
+}
+
+func (e *env) serve(ctx context.Context, listen []string) error {
+	level := slog.LevelInfo
+	if e.quiet {
+		level = slog.LevelError
+	}
+	var handler slog.Handler = slog.NewTextHandler(e.err, &slog.HandlerOptions{Level: level})
+	if e.ui.JSON {
+		handler = slog.NewJSONHandler(e.err, &slog.HandlerOptions{Level: level})
+	}
+	sv, err := e.app.NewService(listen, slog.New(handler))
+	if err != nil {
+		return err
+	}
+	l, err := control.Listen(sv.Config.Control)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(sv.Config.Control)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go control.Serve(ctx, l, commands(sv))
+	go reloadOnSignal(ctx, sv, slog.New(handler))
+	return sv.Run(ctx, func(addrs []netip.AddrPort, results []server.ZoneResult) {
+		var at []string
+		for _, a := range addrs {
+			at = append(at, a.String())
+		}
+		if e.ui.JSON {
+			_ = e.ui.Object(map[string]any{"ready": true, "listen": at, "control": sv.Config.Control, "zones": zoneResults(results)})
+			return
+		}
+		// This line is what scripts wait for.
+		e.ui.Printf("ready on %s\n", strings.Join(at, " "))
+	})
+}
+
+// reloadOnSignal reloads on SIGHUP.
+func reloadOnSignal(ctx context.Context, sv *app.Service, log *slog.Logger) {
+	c := make(chan os.Signal, 1)
+	signal.Notify(c, syscall.SIGHUP)
+	defer signal.Stop(c)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c:
+			if _, err := sv.Reload(ctx); err != nil {
+				log.Error("reload", "error", err)
+			}
+		}
+	}
+}
+
+// commands carries out what comes over the control socket.
+func commands(sv *app.Service) control.Handler {
+	byName := map[string]func(context.Context, dnsname.Name) (any, error){
+		"status":  func(context.Context, dnsname.Name) (any, error) { return sv.Server.Status(), nil },
+		"refresh": func(_ context.Context, z dnsname.Name) (any, error) { return nil, sv.Server.Refresh(z) },
+		"notify":  func(_ context.Context, z dnsname.Name) (any, error) { return nil, sv.Server.NotifyPeers(z) },
+		"dump": func(_ context.Context, z dnsname.Name) (any, error) {
+			return dumpText(sv.Server, z)
+		},
+		"reload": func(ctx context.Context, _ dnsname.Name) (any, error) {
+			results, err := sv.Reload(ctx)
+			var config *app.ConfigError
+			if errors.As(err, &config) {
+				d := config.Diags.All[0]
+				return nil, fmt.Errorf("%w: %s: %s; see: fencepost check", err, config.Source.Position(d.Span.Start), d.Message)
+			}
+			return zoneResults(results), err
+		},
+	}
+	return func(ctx context.Context, r control.Request) (any, error) {
+		do := byName[r.Command]
+		if do == nil {
+			return nil, fmt.Errorf("the running server does not know the command %q", r.Command)
+		}
+		name, err := dnsname.Parse(r.Zone, dnsname.Root)
+		if err != nil && r.Zone != "" {
+			return nil, err
+		}
+		return do(ctx, name)
+	}
+}
+
+// zoneResult is what a reload did with a zone, as documented output.
+type zoneResult struct {
+	Zone    string `json:"zone"`
+	Change  string `json:"change"`
+	Serial  uint32 `json:"serial,omitempty"`
+	Problem string `json:"problem,omitempty"`
+}
+
+func zoneResults(in []server.ZoneResult) []zoneResult {
+	out := []zoneResult{}
+	for _, r := range in {
+		z := zoneResult{Zone: r.Zone.String(), Change: string(r.Change), Serial: r.Serial}
+		if r.Err != nil {
+			z.Problem = r.Err.Error()
+		}
+		out = append(out, z)
+	}
+	return out
+}
+
+// call sends a command to the server of the workspace.
+func (e *env) call(ctx context.Context, r control.Request, result any) error {
+	c, err := e.app.Config()
+	if err != nil {
+		return err
+	}
+	return control.Call(ctx, c.Control, r, result)
+}
+
+func newStatus(e *env) *cobra.Command {
+	return &cobra.Command{Use: "status", GroupID: stagePublish, Short: "what the running server does",
+		Long: "Shows each zone of the running server: version, state, and for secondaries until\nwhen they can go on answering without their primary.",
+		Example: `  fencepost status
+  fencepost status --format json`,
+		Args: noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var st server.Status
+			if err := e.call(cmd.Context(), control.Request{Command: "status"}, &st); err != nil {
+				return err
+			}
+			if e.ui.JSON {
+				return e.ui.Object(st)
+			}
+			e.status(&st)
+			return nil
+		}}
+}
+
+func (e *env) status(st *server.Status) {
+	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
+	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "question"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
+	var rows [][]string
+	for i := range st.Zones {
+		z := &st.Zones[i]
+		serial := "-"
+		if z.Serial != 0 {
+			serial = fmt.Sprint(z.Serial)
+		}
+		signed := "unsigned"
+		if z.Signed {
+			signed = "signed"
+		}
+		style := ui.Good
+		if z.State != "serving" {
+			style = ui.Bad
+		}
+		rows = append(rows, []string{strings.TrimSuffix(z.Zone, "."), z.Role, e.ui.Paint(style, "%s", z.State), serial, signed, ui.Count(z.Records)})
+	}
+	e.ui.Table([]string{"zone", "role", "state", "serial", "", "records"}, rows)
+	for i := range st.Zones {
+		e.zoneDetails(&st.Zones[i], st.Now)
+	}
+}
+
+// zoneDetails says what there is to say about a zone beyond its row.
+func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
+	var lines []string
+	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	if z.Role == "secondary" && !z.Checked.IsZero() {
+		say("from %s, confirmed %s", z.From, ui.When(z.Checked, now))
+		say("looks again %s", ui.When(z.NextCheck, now))
+		say("can answer without its primary until %s", ui.When(z.Expires, now))
+	}
+	if !z.Failing.IsZero() {
+		say("%s", e.ui.Paint(ui.Bad, "no primary reached since %s", ui.When(z.Failing, now)))
+	}
+	if !z.Signatures.IsZero() {
+		say("signatures expire %s; they are renewed before", ui.When(z.Signatures, now))
+	}
+	for _, p := range z.Peers {
+		switch {
+		case p.Told:
+			say("%s (%s) has been told of this version", p.Peer, p.Address)
+		case p.Problem != "":
+			say("%s", e.ui.Paint(ui.Suspect, "%s (%s) could not be told: %s", p.Peer, p.Address, p.Problem))
+		}
+	}
+	if z.Problem != "" {
+		say("%s", e.ui.Paint(ui.Bad, "%s", z.Problem))
+	}
+	if len(lines) > 0 {
+		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(z.Zone, ".")), strings.Join(lines, "\n  "))
+	}
+}
+
+func newReload(e *env) *cobra.Command {
+	return &cobra.Command{Use: "reload", GroupID: stagePublish, Short: "make the running server take the changed files",
+		Long: `Makes the running server read fencepost.toml and the zone files again. A zone with
+errors, or one whose content changed while its serial did not, is not taken: the
+version in service stays.`,
+		Example: `  fencepost reload`,
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var results []zoneResult
+			if err := e.call(cmd.Context(), control.Request{Command: "reload"}, &results); err != nil {
+				return err
+			}
+			bad := 0
+			for _, r := range results {
+				if r.Problem != "" {
+					bad++
+				}
+			}
+			if e.ui.JSON {
+				if err := e.ui.Object(map[string]any{"zones": results}); err != nil {
+					return err
+				}
+			} else {
+				e.reloaded(results)
+			}
+			if bad > 0 {
+				return shown(app.ErrFindings)
+			}
+			return nil
+		}}
+}
+
+func (e *env) reloaded(results []zoneResult) {
+	for _, r := range results {
+		style := ui.Good
+		if r.Problem != "" {
+			style = ui.Bad
+		}
+		e.ui.Printf("%s  %s", strings.TrimSuffix(r.Zone, "."), e.ui.Paint(style, "%s", r.Change))
+		if r.Serial != 0 {
+			e.ui.Printf("  serial %d", r.Serial)
+		}
+		e.ui.Printf("\n")
+		if r.Problem != "" {
+			e.ui.Printf("    %s\n", r.Problem)
+		}
+	}
+}
+
+// zoneCommand is a command about one zone to the running server.
+func zoneCommand(e *env, name, short, long, done string) *cobra.Command {
+	return &cobra.Command{Use: name + " ZONE", GroupID: stagePublish, Short: short, Long: long,
+		Example: "  fencepost " + name + " saltmarsh.example",
+		Args:    exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := e.call(cmd.Context(), control.Request{Command: name, Zone: args[0]}, nil); err != nil {
+				return err
+			}
+			if e.ui.JSON {
+				return e.ui.Object(map[string]any{"zone": args[0], "done": true})
+			}
+			e.ui.Sayf(done+"\n", args[0])
+			return nil
+		}}
+}
+
+func newRefresh(e *env) *cobra.Command {
+	return zoneCommand(e, "refresh", "make the running server look for a new version of a zone now",
+		"Makes a secondary ask its primaries for a newer version at once. It does not wait:\nsee the outcome with `fencepost status`.", "%s: looking for a new version; see: fencepost status")
+}
+
+func newNotify(e *env) *cobra.Command {
+	return zoneCommand(e, "notify", "tell the peers of a zone about its version again",
+		"Sends NOTIFY to the peers in send-to, as after a change.", "%s: telling its peers; see: fencepost status")
+}
+
+func newDump(e *env) *cobra.Command {
+	return &cobra.Command{Use: "dump ZONE", GroupID: stagePublish, Short: "print a zone as the running server has it",
+		Long:    "Prints the version that is in service as a master file, signatures included.",
+		Example: `  fencepost dump tides.example > tides.zone`,
+		Args:    exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var text string
+			if err := e.call(cmd.Context(), control.Request{Command: "dump", Zone: args[0]}, &text); err != nil {
+				return err
+			}
+			if e.ui.JSON {
+				return e.ui.Object(map[string]any{"zone": args[0], "text": text})
+			}
+			e.ui.Printf("%s", text)
+			return nil
+		}}
+}

@@ -1,0 +1,275 @@
+// Package cli is the command line: each command turns flags into options, calls
+// one use case and shows the result.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/app"
+	"fencepost/internal/ui"
+)
+
+// version is stamped by the build; without it the build information tells.
+var version string
+
+// Version is the version of this program.
+func Version() string {
+	if version != "" {
+		return version
+	}
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && len(s.Value) >= 12 {
+			return "development " + s.Value[:12]
+		}
+	}
+	return "development"
+}
+
+// Exit statuses. They are documented and do not change.
+const (
+	exitDone     = 0
+	exitFindings = 1 // done, and there are findings
+	exitUsage    = 2 // the command was used wrongly
+	exitFailed   = 3 // it could not be done
+)
+
+// env is what the commands share: the common flags and what follows from them.
+type env struct {
+	out, err  io.Writer
+	workspace string
+	format    string
+	color     string
+	quiet     bool
+	now       string
+
+	ui    *ui.UI
+	app   *app.App
+	began bool // a command's own work has begun
+}
+
+// Main runs the program and returns its exit status.
+func Main(args []string, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	e := &env{out: out, err: errOut}
+	root := newRoot(e)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	return e.finish(err)
+}
+
+// finish tells the error, if any, and chooses the exit status.
+func (e *env) finish(err error) int {
+	if err == nil {
+		return exitDone
+	}
+	if e.ui == nil {
+		e.ui, _ = ui.New(e.out, e.err, "never", false, false)
+	}
+	var shown *shownError
+	if !errors.As(err, &shown) {
+		e.explain(err)
+	}
+	switch {
+	case errors.Is(err, app.ErrUsage) || !e.began:
+		return exitUsage
+	case errors.Is(err, app.ErrFindings):
+		return exitFindings
+	}
+	return exitFailed
+}
+
+// explain shows an error with what belongs to it.
+func (e *env) explain(err error) {
+	var config *app.ConfigError
+	var rejected *app.RejectedError
+	switch {
+	case errors.As(err, &config):
+		_ = e.onErr().Findings(config.Source, config.Diags)
+	case errors.As(err, &rejected):
+		_ = e.onErr().Findings(rejected.Source, rejected.Diags)
+	}
+	if errors.Is(err, context.Canceled) {
+		err = errors.New("interrupted; nothing was left half done")
+	}
+	e.ui.Error(err)
+}
+
+// onErr is the UI with findings going to standard error.
+func (e *env) onErr() *ui.UI {
+	u, _ := ui.New(e.err, e.err, e.color, false, e.quiet)
+	return u
+}
+
+// shownError is an error that has been told already.
+type shownError struct{ error }
+
+func (s *shownError) Unwrap() error { return s.error }
+
+func shown(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &shownError{err}
+}
+
+// The stages of the work, by which help is grouped.
+const (
+	stageWrite   = "write"
+	stageCheck   = "check"
+	stageSign    = "sign"
+	stagePublish = "publish"
+	stageVerify  = "verify"
+	stageTry     = "try"
+)
+
+func newRoot(e *env) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "fencepost",
+		Short: "write, check, sign, serve and verify DNS zones",
+		Long: `Fencepost is one tool for the person who answers for DNS zones. Zones are plain
+master files in a folder; Fencepost helps to write them, tells everything that
+is wrong before anyone else notices, signs, serves and transfers them, and
+proves from outside that the world gets the right answers.
+
+New here? See the whole story on demo data:  fencepost demo`,
+		Example: `  fencepost init mydns --zone example.org     a workspace with a first zone
+  fencepost check                             everything that is wrong, at once
+  fencepost serve                             answer questions`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       Version(),
+		Args:          noArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetOut(e.out)
+	root.SetErr(e.err)
+	root.SetVersionTemplate("fencepost {{.Version}}\n")
+	for _, g := range []struct{ id, title string }{{stageWrite, "Write"}, {stageCheck, "Check"}, {stageSign, "Sign"},
+		{stagePublish, "Publish"}, {stageVerify, "Verify"}, {stageTry, "Try"}} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&e.workspace, "workspace", "", "folder with a fencepost.toml (default: the nearest one at or above this folder)")
+	f.StringVar(&e.format, "format", "text", "text or json")
+	f.StringVar(&e.color, "color", "auto", "auto, always or never")
+	f.BoolVar(&e.quiet, "quiet", false, "say only what was asked for")
+	f.StringVar(&e.now, "now", "", "take this for the present time (RFC 3339, or seconds since 1970)")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error { return e.setUp() }
+	root.AddCommand(
+		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newSerial(e),
+		newCheck(e), newExplain(e),
+		newKey(e), newSign(e), newVerify(e), newHandover(e),
+		newServe(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
+		newAsk(e), newSecondaries(e),
+		newDemo(e),
+	)
+	markBegin(e, root)
+	return root
+}
+
+// markBegin notes when a command's own work begins: errors before that are
+// about how it was used.
+func markBegin(e *env, c *cobra.Command) {
+	if run := c.RunE; run != nil {
+		c.RunE = func(cmd *cobra.Command, args []string) error {
+			e.began = true
+			return run(cmd, args)
+		}
+	}
+	for _, sub := range c.Commands() {
+		markBegin(e, sub)
+	}
+}
+
+// setUp turns the common flags into what the commands use.
+func (e *env) setUp() error {
+	if e.format != "text" && e.format != "json" {
+		return fmt.Errorf("--format %s: write text or json", e.format)
+	}
+	var err error
+	if e.ui, err = ui.New(e.out, e.err, e.color, e.format == "json", e.quiet); err != nil {
+		return err
+	}
+	now := time.Now
+	if e.now != "" {
+		t, err := parseTime(e.now)
+		if err != nil {
+			return err
+		}
+		now = func() time.Time { return t }
+	}
+	e.app = &app.App{Workspace: e.workspace, Now: now}
+	return nil
+}
+
+// running makes the clock go on from --now, for servers.
+func (e *env) running() {
+	if e.now != "" {
+		begin, at := time.Now(), e.app.Now()
+		e.app.Now = func() time.Time { return at.Add(time.Since(begin)) }
+	}
+}
+
+func parseTime(s string) (time.Time, error) {
+	if n, err := strconv.ParseInt(s, 10, 64); err == nil {
+		return time.Unix(n, 0).UTC(), nil
+	}
+	t, err := time.Parse(time.RFC3339, s)
+	if err != nil {
+		return t, fmt.Errorf("--now %s: write RFC 3339, such as 2026-11-23T14:20:00Z, or seconds since 1970", s)
+	}
+	return t, nil
+}
+
+// exactly wants as many arguments as there are names, and says which is missing.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error { return count(cmd, args, names, len(names)) }
+}
+
+// atLeast is exactly with any number of further arguments.
+func atLeast(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error { return count(cmd, args, names, -1) }
+}
+
+func count(cmd *cobra.Command, args, names []string, most int) error {
+	if len(args) < len(names) {
+		return fmt.Errorf("%s is missing; use: %s", names[len(args)], cmd.UseLine())
+	}
+	if most >= 0 && len(args) > most {
+		return fmt.Errorf("%q is one argument too many; use: %s", args[most], cmd.UseLine())
+	}
+	return nil
+}
+
+// noArgs refuses arguments; on the root command an argument is a command that
+// does not exist.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	if cmd.HasParent() {
+		return fmt.Errorf("%q is one argument too many; use: %s", args[0], cmd.UseLine())
+	}
+	err := fmt.Errorf("there is no command %s", args[0])
+	if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
+		return fmt.Errorf("%w; did you mean %s?", err, strings.Join(s, " or "))
+	}
+	return fmt.Errorf("%w; see: fencepost help", err)
+}

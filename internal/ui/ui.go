@@ -1,0 +1,139 @@
+// Package ui shows results: to people with excerpts, tables and colour, to
+// programs as JSON. It knows the data it shows and nothing of how they came.
+package ui
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+)
+
+// UI is where and how things are shown. Data go to Out, all else to Err.
+type UI struct {
+	Out, Err io.Writer
+	JSON     bool
+	Quiet    bool
+	color    bool // of Out
+	errColor bool
+}
+
+// New makes a UI. color is auto, always or never.
+func New(out, err io.Writer, color string, json, quiet bool) (*UI, error) {
+	u := &UI{Out: out, Err: err, JSON: json, Quiet: quiet}
+	switch color {
+	case "always":
+		u.color, u.errColor = true, true
+	case "never":
+	case "auto", "":
+		if os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" {
+			u.color, u.errColor = IsTerminal(out), IsTerminal(err)
+		}
+	default:
+		return u, fmt.Errorf("--color %s: write auto, always or never", color)
+	}
+	return u, nil
+}
+
+// IsTerminal tells whether w is a terminal.
+func IsTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// Style is how a piece of text is set off.
+type Style string
+
+// The styles, as SGR parameters (ECMA-48 §8.3.117).
+const (
+	Bold    Style = "1"
+	Dim     Style = "2"
+	Bad     Style = "1;31"
+	Suspect Style = "1;33"
+	Good    Style = "32"
+	Aside   Style = "36"
+)
+
+// Paint sets text off on the output.
+func (u *UI) Paint(s Style, format string, args ...any) string {
+	return paint(u.color, s, fmt.Sprintf(format, args...))
+}
+
+func paint(on bool, s Style, t string) string {
+	if !on || t == "" {
+		return t
+	}
+	return "\x1b[" + string(s) + "m" + t + "\x1b[0m"
+}
+
+// Printf writes to the output.
+func (u *UI) Printf(format string, args ...any) { fmt.Fprintf(u.Out, format, args...) }
+
+// Sayf tells a person something that is no data; not with --quiet.
+func (u *UI) Sayf(format string, args ...any) {
+	if !u.Quiet {
+		fmt.Fprintf(u.Err, format, args...)
+	}
+}
+
+// Object writes one JSON object on a line.
+func (u *UI) Object(v any) error {
+	e := json.NewEncoder(u.Out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// Error tells what went wrong.
+func (u *UI) Error(err error) {
+	lines := strings.Split(strings.TrimSpace(err.Error()), "\n")
+	fmt.Fprintf(u.Err, "%s %s\n", paint(u.errColor, Bad, "error:"), strings.Join(lines, "\n       "))
+}
+
+// Table writes rows under a head, in columns as wide as needed.
+func (u *UI) Table(head []string, rows [][]string) {
+	t := table.NewWriter()
+	style := table.StyleDefault
+	style.Box = table.BoxStyle{PaddingRight: "  "}
+	style.Options = table.Options{}
+	style.Format = table.FormatOptions{Header: text.FormatDefault}
+	t.SetStyle(style)
+	row := func(cells []string, s Style) table.Row {
+		r := make(table.Row, len(cells))
+		for i, c := range cells {
+			r[i] = c
+			if s != "" {
+				r[i] = u.Paint(s, "%s", c)
+			}
+		}
+		return r
+	}
+	t.AppendHeader(row(head, Dim))
+	for _, r := range rows {
+		t.AppendRow(row(r, ""))
+	}
+	for _, line := range strings.Split(t.Render(), "\n") {
+		u.Printf("%s\n", strings.TrimRight(line, " "))
+	}
+}
+
+// Plural is "1 error", "2 errors".
+func Plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return Count(n) + " " + word + "s"
+}
+
+// Count is a number with its thousands set apart.
+func Count(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}

@@ -1,0 +1,294 @@
+// Package resolve asks other servers: one question to one server, with the
+// checks that keep forged answers out (RFC 5452 §9.1).
+package resolve
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/rr"
+	"fencepost/tsig"
+)
+
+// Tries is how often a question is sent over UDP before the server counts as
+// silent (RFC 9520 §3.1).
+const Tries = 3
+
+// DefaultTimeout is how long one try waits.
+const DefaultTimeout = 2 * time.Second
+
+// OurUDPSize is what we say we take over UDP.
+const OurUDPSize = 1232
+
+// Request is what is asked and how.
+type Request struct {
+	Name    dnsname.Name
+	Type    rr.Type
+	DO      bool // with signatures
+	RD      bool
+	TCP     bool          // not over UDP first
+	UDPOnly bool          // not over TCP when cut off
+	Timeout time.Duration // of one try; 0 is DefaultTimeout
+	TSIG    *tsig.Key     // sign, and accept only signed answers
+	Now     func() time.Time
+	Local   netip.Addr // to send from; invalid leaves it to the system
+}
+
+// Response is an answer with how it came.
+type Response struct {
+	*message.Message
+	Raw       []byte
+	Server    netip.AddrPort
+	Transport string // "udp" or "tcp"
+	Elapsed   time.Duration
+	Cut       bool // it came over UDP first and did not fit
+}
+
+// Errors of asking.
+var (
+	ErrNoAnswer = errors.New("no answer")
+	errNotOurs  = errors.New("the answer belongs to another question")
+)
+
+// Ask puts a question to a server, over UDP and, if the answer does not fit,
+// over TCP.
+func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
+	if r.Timeout == 0 {
+		r.Timeout = DefaultTimeout
+	}
+	if r.Now == nil {
+		r.Now = time.Now
+	}
+	if r.TCP {
+		return askTCP(ctx, server, r)
+	}
+	resp, err := askUDP(ctx, server, r)
+	if err == nil && resp.Flags&message.FlagTC != 0 && !r.UDPOnly {
+		over, tcpErr := askTCP(ctx, server, r)
+		if tcpErr != nil {
+			return nil, fmt.Errorf("the answer over UDP was cut off, and over TCP: %w", tcpErr)
+		}
+		over.Cut = true
+		return over, nil
+	}
+	return resp, err
+}
+
+// query writes the question.
+func (r *Request) query() ([]byte, *tsig.Stream) {
+	return r.write(message.QueryOptions{RD: r.RD, EDNS: true, UDPSize: OurUDPSize, DO: r.DO})
+}
+
+// write writes a request and, where it is signed, begins the exchange.
+func (r *Request) write(o message.QueryOptions) ([]byte, *tsig.Stream) {
+	var id [2]byte
+	_, _ = rand.Read(id[:]) // never fails (crypto/rand)
+	o.ID = binary.BigEndian.Uint16(id[:])
+	msg := message.AppendQuery(nil, r.Name, r.Type, o)
+	if r.TSIG == nil {
+		return msg, nil
+	}
+	s := tsig.NewStream(r.TSIG)
+	return s.Sign(msg, r.Now()), s
+}
+
+// accept takes an answer apart if it is one to our question.
+func (r *Request) accept(raw, query []byte, s *tsig.Stream) (*message.Message, error) {
+	if len(raw) < message.HeaderLen || raw[0] != query[0] || raw[1] != query[1] || raw[2]&0x80 == 0 {
+		return nil, errNotOurs
+	}
+	plain := raw
+	if s != nil {
+		off, err := message.FindTSIG(raw)
+		if err != nil {
+			return nil, err
+		}
+		if off == 0 {
+			return nil, fmt.Errorf("the answer is not signed with the key %s: %s", s.Key().Name, message.ParseHeader(raw).Rcode().Words())
+		}
+		if plain, err = s.Verify(raw, off, r.Now()); err != nil {
+			return nil, err
+		}
+	}
+	m, err := message.Unpack(plain)
+	if err != nil {
+		return nil, fmt.Errorf("the answer is malformed: %w", err)
+	}
+	if len(m.Question) > 0 && !(m.Question[0].Name.Equal(r.Name) && m.Question[0].Type == r.Type) {
+		return nil, errNotOurs
+	}
+	return m, nil
+}
+
+// dialer connects from local, if that is a valid address.
+func dialer(network string, local netip.Addr, timeout time.Duration) *net.Dialer {
+	d := &net.Dialer{Timeout: timeout}
+	switch {
+	case !local.IsValid():
+	case network == "udp":
+		d.LocalAddr = &net.UDPAddr{IP: local.AsSlice()}
+	default:
+		d.LocalAddr = &net.TCPAddr{IP: local.AsSlice()}
+	}
+	return d
+}
+
+// Dial connects to a server over TCP, from local if that is a valid address.
+func Dial(ctx context.Context, server netip.AddrPort, local netip.Addr, timeout time.Duration) (net.Conn, error) {
+	return dialer("tcp", local, timeout).DialContext(ctx, "tcp", server.String())
+}
+
+func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
+	d := dialer("udp", r.Local, r.Timeout)
+	var last error = ErrNoAnswer
+	for range Tries {
+		// A connected socket takes packets from the server only, and each try
+		// has a port of its own that cannot be guessed.
+		conn, err := d.DialContext(ctx, "udp", server.String())
+		if err != nil {
+			return nil, err
+		}
+		query, stream := r.query()
+		resp, err := r.exchange(ctx, conn, server, query, stream)
+		conn.Close()
+		if err == nil {
+			return resp, nil
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		last = err
+		var nerr net.Error
+		if !errors.As(err, &nerr) || !nerr.Timeout() {
+			return nil, err
+		}
+	}
+	var nerr net.Error
+	if errors.As(last, &nerr) && nerr.Timeout() {
+		last = fmt.Errorf("%w after %d tries of %s", ErrNoAnswer, Tries, r.Timeout)
+	}
+	return nil, last
+}
+
+// exchange sends a request over UDP and waits for the answer to it.
+func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.AddrPort, query []byte, stream *tsig.Stream) (*Response, error) {
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	start := time.Now()
+	_ = conn.SetDeadline(start.Add(r.Timeout))
+	if _, err := conn.Write(query); err != nil {
+		return nil, err
+	}
+	buf := make([]byte, message.MaxLen)
+	for {
+		n, err := conn.Read(buf)
+		if err != nil {
+			return nil, err
+		}
+		m, err := r.accept(buf[:n], query, stream)
+		if err != nil {
+			// A forger must not be able to end the wait (RFC 5452 §9.1), so only
+			// an answer with our ID is reported.
+			if errors.Is(err, errNotOurs) {
+				continue
+			}
+			return nil, err
+		}
+		return &Response{Message: m, Raw: buf[:n], Server: server, Transport: "udp", Elapsed: time.Since(start)}, nil
+	}
+}
+
+func askTCP(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
+	conn, err := Dial(ctx, server, r.Local, r.Timeout)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	start := time.Now()
+	_ = conn.SetDeadline(start.Add(r.Timeout))
+	query, stream := r.query()
+	if err := WriteTCP(conn, query); err != nil {
+		return nil, err
+	}
+	for {
+		raw, err := ReadTCP(conn, nil)
+		if err != nil {
+			return nil, err
+		}
+		m, err := r.accept(raw, query, stream)
+		if errors.Is(err, errNotOurs) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		return &Response{Message: m, Raw: raw, Server: server, Transport: "tcp", Elapsed: time.Since(start)}, nil
+	}
+}
+
+// WriteTCP writes a message with its length in one piece (RFC 7766 §8).
+func WriteTCP(w io.Writer, msg []byte) error {
+	buf := make([]byte, 2, 2+len(msg))
+	binary.BigEndian.PutUint16(buf, uint16(len(msg)))
+	_, err := w.Write(append(buf, msg...))
+	return err
+}
+
+// ReadTCP reads a message with its length into buf, which is grown if needed.
+func ReadTCP(r io.Reader, buf []byte) ([]byte, error) {
+	var head [2]byte
+	if _, err := io.ReadFull(r, head[:]); err != nil {
+		return nil, err
+	}
+	n := int(binary.BigEndian.Uint16(head[:]))
+	if n < message.HeaderLen {
+		return nil, fmt.Errorf("a message of %d octets is too short", n)
+	}
+	if cap(buf) < n {
+		buf = make([]byte, n, max(n, 4096))
+	}
+	buf = buf[:n]
+	_, err := io.ReadFull(r, buf)
+	return buf, err
+}
+
+// Notification is a NOTIFY to be sent.
+type Notification struct {
+	Server  netip.AddrPort
+	Zone    dnsname.Name
+	Key     *tsig.Key // nil: unsigned
+	Timeout time.Duration
+	Now     func() time.Time
+	Local   netip.Addr
+}
+
+// Notify tells a server that a zone has changed (RFC 1996) and waits for its
+// answer: one try.
+func Notify(ctx context.Context, n Notification) error {
+	conn, err := dialer("udp", n.Local, n.Timeout).DialContext(ctx, "udp", n.Server.String())
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	r := Request{Name: n.Zone, Type: rr.TypeSOA, TSIG: n.Key, Now: n.Now, Timeout: n.Timeout}
+	query, stream := r.write(message.QueryOptions{Opcode: message.OpNotify})
+	resp, err := r.exchange(ctx, conn, n.Server, query, stream)
+	if err != nil {
+		return err
+	}
+	if resp.Rcode() != message.NoError {
+		return fmt.Errorf("%s: %s", resp.Rcode(), resp.Rcode().Words())
+	}
+	return nil
+}

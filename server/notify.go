@@ -1,0 +1,58 @@
+package server
+
+import (
+	"context"
+	"time"
+
+	"fencepost/resolve"
+)
+
+// NOTIFY is repeated with growing gaps until it is answered (RFC 1996 §3.6).
+const (
+	notifyTries   = 6
+	notifyTimeout = 2 * time.Second
+	notifyGap     = 5 * time.Second // after the first try; doubled each time
+)
+
+// tellPeers tells all peers of a zone about its new version.
+func (s *Server) tellPeers(z *served) {
+	for _, p := range z.cfg.Load().SendTo {
+		s.tell(z, p)
+	}
+}
+
+func notifyID(z *served, p Peer) string { return "notify " + p.Name + " " + z.name.Key() }
+
+func (s *Server) tell(z *served, p Peer) {
+	snap := z.snap.Load()
+	if snap == nil {
+		return
+	}
+	serial := snap.Serial()
+	z.mu.Lock()
+	z.told[p.Name] = peerState{Serial: serial}
+	z.mu.Unlock()
+	s.sched.set(notifyID(z, p), s.Now(), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, 1) })
+}
+
+func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, try int) {
+	err := resolve.Notify(ctx, resolve.Notification{Server: p.Address, Zone: z.name, Key: p.Key, Timeout: notifyTimeout, Now: s.Now, Local: s.localFor(p.Address)})
+	if ctx.Err() != nil {
+		return
+	}
+	state := peerState{Serial: serial, Tries: try, Acked: err == nil}
+	if err != nil {
+		state.Error = err.Error()
+	}
+	z.mu.Lock()
+	z.told[p.Name] = state
+	z.mu.Unlock()
+	if err == nil {
+		s.Log.Info("peer told of the new version", "zone", z.name.String(), "peer", p.Name, "serial", serial)
+		return
+	}
+	s.Log.Warn("peer not reached by NOTIFY", "zone", z.name.String(), "peer", p.Name, "try", try, "error", err)
+	if try < notifyTries {
+		s.sched.set(notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
+	}
+}

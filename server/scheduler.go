@@ -1,0 +1,127 @@
+package server
+
+import (
+	"container/heap"
+	"context"
+	"sync"
+	"time"
+)
+
+// maxTasks is how many tasks of the scheduler run at once: refreshes, NOTIFYs,
+// re-signing. More zones wait their turn.
+const maxTasks = 16
+
+// scheduler runs tasks at their time. There is one for all zones: waiting costs
+// a place in a heap and no goroutine.
+type scheduler struct {
+	now  func() time.Time
+	mu   sync.Mutex
+	heap taskHeap
+	byID map[string]*task
+	wake chan struct{}
+}
+
+type task struct {
+	id    string
+	at    time.Time
+	do    func(ctx context.Context)
+	index int
+}
+
+func newScheduler(now func() time.Time) *scheduler {
+	return &scheduler{now: now, byID: map[string]*task{}, wake: make(chan struct{}, 1)}
+}
+
+// set plans a task in place of the one with the same id.
+func (s *scheduler) set(id string, at time.Time, do func(ctx context.Context)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.byID[id]; t != nil {
+		t.at, t.do = at, do
+		heap.Fix(&s.heap, t.index)
+	} else {
+		t = &task{id: id, at: at, do: do}
+		s.byID[id] = t
+		heap.Push(&s.heap, t)
+	}
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// cancel forgets a task that has not begun.
+func (s *scheduler) cancel(id string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.byID[id]; t != nil {
+		heap.Remove(&s.heap, t.index)
+		delete(s.byID, id)
+	}
+}
+
+// run runs tasks until ctx is done, and waits for those that have begun.
+func (s *scheduler) run(ctx context.Context) {
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	slots := make(chan struct{}, maxTasks)
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		t, wait := s.due()
+		if t == nil {
+			timer.Reset(wait)
+			select {
+			case <-ctx.Done():
+				return
+			case <-timer.C:
+			case <-s.wake:
+			}
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case slots <- struct{}{}:
+		}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			t.do(ctx)
+		})
+	}
+}
+
+// due takes the first task whose time has come, or tells how long to wait.
+func (s *scheduler) due() (*task, time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.heap) == 0 {
+		return nil, time.Hour
+	}
+	if wait := s.heap[0].at.Sub(s.now()); wait > 0 {
+		return nil, wait
+	}
+	t := heap.Pop(&s.heap).(*task)
+	delete(s.byID, t.id)
+	return t, 0
+}
+
+type taskHeap []*task
+
+func (h taskHeap) Len() int           { return len(h) }
+func (h taskHeap) Less(i, j int) bool { return h[i].at.Before(h[j].at) }
+func (h taskHeap) Swap(i, j int) {
+	h[i], h[j] = h[j], h[i]
+	h[i].index, h[j].index = i, j
+}
+func (h *taskHeap) Push(x any) {
+	t := x.(*task)
+	t.index = len(*h)
+	*h = append(*h, t)
+}
+func (h *taskHeap) Pop() any {
+	old := *h
+	t := old[len(old)-1]
+	*h = old[:len(old)-1]
+	return t
+}

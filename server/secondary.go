@@ -1,0 +1,235 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"time"
+
+	"fencepost/answer"
+	"fencepost/journal"
+	"fencepost/message"
+	"fencepost/resolve"
+	"fencepost/rr"
+	"fencepost/transfer"
+	"fencepost/zone"
+)
+
+func refreshID(z *served) string { return "refresh " + z.name.Key() }
+func expireID(z *served) string  { return "expire " + z.name.Key() }
+
+// prepareSecondary puts the copy from before a restart in service, if it has
+// not expired, and plans to look for a newer one at once.
+func (s *Server) prepareSecondary(ctx context.Context, z *served) ZoneResult {
+	r := ZoneResult{Zone: z.name, Change: Unchanged}
+	if z.snap.Load() == nil {
+		r.Change = Waiting
+		snap, meta, err := s.stored(z)
+		switch {
+		case err != nil:
+			r.Err = err
+		case snap != nil:
+			if s.restore(ctx, z, snap, meta) {
+				r.Change = Loaded
+			}
+		}
+		s.sched.set(refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
+	}
+	r.Serial = serialOf(z.snap.Load())
+	return r
+}
+
+// restore takes a stored copy; its age counts from when a primary last
+// confirmed it, so a stop does not make it young again (RFC 1034 §4.3.5).
+func (s *Server) restore(ctx context.Context, z *served, snap *zone.Snapshot, meta journal.Meta) bool {
+	soa, ok := snap.SOA()
+	if !ok {
+		return false
+	}
+	z.mu.Lock()
+	z.clock.Timers(soa)
+	z.clock.Checked = meta.Checked
+	z.kept, z.from = snap, meta.From
+	source := snap
+	if z.cfg.Load().Sign != nil {
+		source = nil // what is stored is signed: the unsigned version is fetched again
+	}
+	z.source = source
+	expired := z.clock.Expired(s.Now())
+	if expired {
+		z.problem = "the copy from before the restart has expired"
+	}
+	z.mu.Unlock()
+	if expired {
+		return false
+	}
+	s.putInService(z, source, snap, meta.From, meta.Expires)
+	s.planExpiry(z)
+	return true
+}
+
+// refreshNow looks for a new version at once. While one look is going on,
+// further wishes are merged into one more.
+func (s *Server) refreshNow(z *served) {
+	s.sched.set(refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
+}
+
+// refresh looks at the primaries for a newer version and fetches it.
+func (s *Server) refresh(ctx context.Context, z *served) {
+	z.mu.Lock()
+	if z.busy {
+		z.again = true
+		z.mu.Unlock()
+		return
+	}
+	z.busy = true
+	z.mu.Unlock()
+	err := s.lookForVersion(ctx, z)
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	z.busy = false
+	if ctx.Err() != nil {
+		return
+	}
+	if err != nil {
+		z.problem = err.Error()
+		z.clock.Failed(s.Now(), s.Rand())
+		s.Log.Warn("no primary could be asked", "zone", z.name.String(), "error", err, "again", z.clock.Next.UTC().Format(time.RFC3339))
+	}
+	next := z.clock.Next
+	if z.again {
+		z.again, next = false, s.Now()
+	}
+	s.sched.set(refreshID(z), next, func(ctx context.Context) { s.refresh(ctx, z) })
+}
+
+// lookForVersion asks one primary after another until one has told us that our
+// version is the newest, or given us a newer one.
+func (s *Server) lookForVersion(ctx context.Context, z *served) error {
+	var errs []error
+	for _, p := range z.cfg.Load().FetchFrom {
+		err := s.lookAt(ctx, z, p)
+		if err == nil {
+			return nil
+		}
+		errs = append(errs, fmt.Errorf("%s (%s): %w", p.Name, p.Address, err))
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (s *Server) lookAt(ctx context.Context, z *served, p Peer) error {
+	z.mu.Lock()
+	have := z.source
+	if z.kept != nil && z.cfg.Load().Sign == nil {
+		have = z.kept
+	}
+	z.mu.Unlock()
+	serial, err := s.askSerial(ctx, z, p)
+	if err != nil {
+		return err
+	}
+	if have != nil && !rr.NewerSerial(serial, have.Serial()) {
+		if rr.CompareSerials(serial, have.Serial()) == rr.SerialUndefined {
+			s.Log.Warn("serials cannot be compared", "zone", z.name.String(), "ours", have.Serial(), "theirs", serial)
+		}
+		return s.confirm(ctx, z, have)
+	}
+	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Now: s.Now, Local: s.localFor(p.Address)})
+	if err != nil {
+		return err
+	}
+	return s.takeCopy(ctx, z, snap, p)
+}
+
+// askSerial asks a primary for its SOA.
+func (s *Server) askSerial(ctx context.Context, z *served, p Peer) (uint32, error) {
+	resp, err := resolve.Ask(ctx, p.Address, resolve.Request{Name: z.name, Type: rr.TypeSOA, TSIG: p.Key, Now: s.Now, Local: s.localFor(p.Address)})
+	if err != nil {
+		return 0, err
+	}
+	if resp.Rcode() != message.NoError || resp.Flags&message.FlagAA == 0 {
+		return 0, fmt.Errorf("it does not answer for the zone: %s", resp.Rcode().Words())
+	}
+	for _, r := range resp.Answer {
+		if r.Type == rr.TypeSOA && r.Name.Equal(z.name) {
+			soa, err := rr.ParseSOA(r.Data)
+			return soa.Serial, err
+		}
+	}
+	return 0, errors.New("its answer holds no SOA")
+}
+
+// confirm takes note that our version is still the newest. One that had
+// expired is served again.
+func (s *Server) confirm(ctx context.Context, z *served, have *zone.Snapshot) error {
+	soa, _ := have.SOA()
+	now := s.Now()
+	z.mu.Lock()
+	z.clock.Confirmed(now, soa, s.Rand())
+	z.problem = ""
+	revive := z.snap.Load() == nil && z.kept != nil
+	if revive {
+		z.snap.Store(z.kept)
+		z.since = now
+	}
+	z.mu.Unlock()
+	if s.Store != nil {
+		if err := s.Store.Update(z.name, func(m *journal.Meta) { m.Checked = now }); err != nil {
+			s.Log.Warn("the check could not be noted", "zone", z.name.String(), "error", err)
+		}
+	}
+	s.planExpiry(z)
+	return nil
+}
+
+// takeCopy checks a fetched version, stores it and puts it in service.
+func (s *Server) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p Peer) error {
+	soa, ok := snap.SOA()
+	if !ok {
+		return errors.New("the zone it sent has no SOA")
+	}
+	var apex zone.Node
+	snap.ApexNode(&apex)
+	if _, ok := apex.Find(rr.TypeNS); !ok {
+		return errors.New("the zone it sent has no NS records")
+	}
+	now := s.Now()
+	if z.cfg.Load().Sign == nil && s.Store != nil {
+		// On stable storage before it is offered to others (RFC 1995 §2).
+		if err := s.Store.Save(snap, journal.Meta{Stored: now, Checked: now, From: p.Name}); err != nil {
+			return fmt.Errorf("keeping the copy: %w", err)
+		}
+	}
+	if _, err := s.install(ctx, z, snap, p.Name); err != nil {
+		return err
+	}
+	z.mu.Lock()
+	z.clock.Confirmed(now, soa, s.Rand())
+	z.mu.Unlock()
+	s.planExpiry(z)
+	s.tellPeers(z)
+	return nil
+}
+
+// planExpiry takes the zone out of service when no primary has confirmed it
+// for too long.
+func (s *Server) planExpiry(z *served) {
+	z.mu.Lock()
+	at := z.clock.Expires()
+	z.mu.Unlock()
+	s.sched.set(expireID(z), at, func(context.Context) {
+		z.mu.Lock()
+		defer z.mu.Unlock()
+		if z.clock.Expired(s.Now()) {
+			z.snap.Store(nil)
+			z.problem = "expired: no primary has confirmed it since " + z.clock.Checked.UTC().Format(time.RFC3339)
+			s.Log.Error("zone expired", "zone", z.name.String())
+		}
+	})
+}
+
+var _ answer.Source = (*Server)(nil)

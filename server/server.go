@@ -1,0 +1,286 @@
+// Package server answers for zones on sockets: UDP and TCP, transfers in and
+// out, NOTIFY, the clocks of secondaries, re-signing in time.
+//
+// Every zone has one version in service at a time, reached with one atomic
+// load; a new version is wholly ready before it is put there, and one with
+// errors never is. Waiting is done by one scheduler, not by a goroutine a zone.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"fencepost/answer"
+	"fencepost/dnsname"
+	"fencepost/journal"
+	"fencepost/rr"
+	"fencepost/transfer"
+	"fencepost/tsig"
+	"fencepost/zone"
+)
+
+// Peer is another server.
+type Peer struct {
+	Name    string
+	Address netip.AddrPort
+	Key     *tsig.Key // nil: known by its address only
+}
+
+// Zone says what is served and how.
+type Zone struct {
+	Name dnsname.Name
+	// Load reads and checks a zone we are primary for; nil for a secondary.
+	Load func(ctx context.Context) (*zone.Snapshot, error)
+	// Sign makes a signed version with the serial given; nil leaves the zone
+	// unsigned. It returns when the first signature expires.
+	Sign func(ctx context.Context, z *zone.Snapshot, serial uint32, now time.Time) (*zone.Snapshot, time.Time, error)
+	// SignedWith tells apart sets of keys and policies: another value makes new
+	// signatures at once.
+	SignedWith string
+	// RefreshSignatures is how long before they expire signatures are renewed.
+	RefreshSignatures time.Duration
+
+	SendTo    []Peer // are told of new versions and may transfer
+	FetchFrom []Peer // our primaries
+}
+
+// Config is all that a Server is told. Do not change it once it was given away.
+type Config struct {
+	Listen []netip.AddrPort
+	Zones  []Zone
+}
+
+// Options of a Server.
+type Options struct {
+	Log   *slog.Logger
+	Now   func() time.Time // the clock; nil is time.Now
+	Store *journal.Store   // keeps fetched and signed versions; nil keeps none
+	Rand  func() float64   // chance from 0 to 1 that spreads timers
+}
+
+// Server serves zones. Make it with New and start it with Run.
+type Server struct {
+	Options
+	table atomic.Pointer[table]
+	sched *scheduler
+
+	mu     sync.Mutex // held while the configuration changes
+	cfg    *Config
+	start  time.Time
+	local  []netip.AddrPort
+	conns  connLimits
+	counts counters
+	cutoff context.CancelFunc
+}
+
+// counters are statistics of the server.
+type counters struct{ udp, tcp, dropped, transfers atomic.Uint64 }
+
+// table is the zones that are served, by the key of their name. It is never
+// changed: a reload makes another.
+type table struct {
+	zones map[string]*served
+	keys  map[string]*tsig.Key // of all peers, by the key of their name
+}
+
+// served is one zone in service.
+type served struct {
+	name dnsname.Name
+	cfg  atomic.Pointer[Zone]
+	// snap is what is answered from; nil while there is nothing to answer from.
+	snap atomic.Pointer[zone.Snapshot]
+
+	mu      sync.Mutex
+	source  *zone.Snapshot // what was loaded or fetched; differs from snap if we sign
+	kept    *zone.Snapshot // what we have even if it has expired
+	clock   transfer.Clock
+	from    string    // the primary that the version came from
+	since   time.Time // when snap was put in service
+	expires time.Time // of the first signature, where we sign
+	problem string    // why the latest attempt to load, fetch or sign failed
+	busy    bool      // a refresh is going on
+	again   bool      // and another was asked for meanwhile
+	told    map[string]peerState
+}
+
+// peerState is how far a peer has been told of the present version.
+type peerState struct {
+	Serial uint32
+	Acked  bool
+	Tries  int
+	Error  string
+}
+
+// New makes a server; it does nothing yet.
+func New(o Options) *Server {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Rand == nil {
+		o.Rand = func() float64 { return 0 }
+	}
+	s := &Server{Options: o, sched: newScheduler(o.Now)}
+	s.table.Store(&table{})
+	return s
+}
+
+// ErrListen is wrapped when a socket cannot be opened.
+var ErrListen = errors.New("cannot listen")
+
+// Run opens the sockets, loads the zones and serves until ctx is done; then it
+// finishes what it has begun and returns. ready is called when questions are
+// answered, with the addresses and the zones that could not be loaded.
+func (s *Server) Run(ctx context.Context, cfg *Config, ready func(addrs []netip.AddrPort, results []ZoneResult)) error {
+	ctx, s.cutoff = context.WithCancel(ctx)
+	defer s.cutoff()
+	s.start = s.Now()
+	socks, err := listen(cfg.Listen)
+	if err != nil {
+		return err
+	}
+	s.local = socks.addrs
+	var wg sync.WaitGroup
+	wg.Go(func() { s.sched.run(ctx) })
+	results := s.Reload(ctx, cfg)
+	for _, u := range socks.udp {
+		wg.Go(func() { u.serve(s.newHandler) })
+	}
+	for _, l := range socks.tcp {
+		wg.Go(func() { s.serveTCP(ctx, l, &wg) })
+	}
+	if ready != nil {
+		ready(socks.addrs, results)
+	}
+	<-ctx.Done()
+	socks.close()
+	wg.Wait()
+	return nil
+}
+
+// sockets are all that a server listens on.
+type sockets struct {
+	addrs []netip.AddrPort
+	udp   []udpListener
+	tcp   []net.Listener
+}
+
+func (s *sockets) close() {
+	for _, u := range s.udp {
+		u.close()
+	}
+	for _, l := range s.tcp {
+		l.Close()
+	}
+}
+
+// udpListener is one address over UDP. serve returns after close.
+type udpListener interface {
+	serve(newHandler func() *handler)
+	close()
+}
+
+// listen opens UDP and TCP on each address. Port 0 means any: UDP takes the
+// one that TCP was given.
+func listen(addrs []netip.AddrPort) (*sockets, error) {
+	socks := &sockets{}
+	for _, want := range addrs {
+		const attempts = 20 // a port free for TCP may be taken for UDP
+		var err error
+		for range attempts {
+			if err = socks.open(want); err == nil || want.Port() != 0 {
+				break
+			}
+		}
+		if err != nil {
+			socks.close()
+			return nil, fmt.Errorf("%w on %s: %w", ErrListen, want, err)
+		}
+	}
+	return socks, nil
+}
+
+func (s *sockets) open(want netip.AddrPort) error {
+	l, err := net.Listen("tcp", want.String())
+	if err != nil {
+		return err
+	}
+	got := netip.AddrPortFrom(want.Addr(), uint16(l.Addr().(*net.TCPAddr).Port))
+	us, err := listenUDP(got, runtime.GOMAXPROCS(0))
+	if err != nil {
+		l.Close()
+		return err
+	}
+	s.tcp, s.udp, s.addrs = append(s.tcp, l), append(s.udp, us...), append(s.addrs, got)
+	return nil
+}
+
+// Find implements answer.Source.
+func (s *Server) Find(name []byte, above bool) (*zone.Snapshot, answer.State) {
+	z := s.table.Load().find(name, above)
+	if z == nil {
+		return nil, answer.NotServed
+	}
+	if snap := z.snap.Load(); snap != nil {
+		return snap, answer.Served
+	}
+	return nil, answer.Unavailable
+}
+
+// find is the zone with the longest apex at or above the name, or nil.
+func (t *table) find(name []byte, above bool) *served {
+	var buf [dnsname.MaxWire]byte
+	low := dnsname.AppendLower(buf[:0], name)
+	for i := 0; i < len(low); i += 1 + int(low[i]) {
+		if above && i == 0 {
+			if low[0] == 0 {
+				return nil
+			}
+			continue
+		}
+		if z := t.zones[string(low[i:])]; z != nil {
+			return z
+		}
+		if low[i] == 0 {
+			break
+		}
+	}
+	return nil
+}
+
+// exact is the zone of that name, or nil.
+func (t *table) exact(name []byte) *served {
+	var buf [dnsname.MaxWire]byte
+	return t.zones[string(dnsname.AppendLower(buf[:0], name))]
+}
+
+// localFor is an address of ours to send from to peer: one we listen on, of the
+// same kind, so that the peer knows us by it.
+func (s *Server) localFor(peer netip.AddrPort) netip.Addr {
+	for _, a := range s.local {
+		if ip := a.Addr(); ip.Is4() == peer.Addr().Is4() && !ip.IsUnspecified() && ip.IsLoopback() == peer.Addr().IsLoopback() {
+			return ip
+		}
+	}
+	return netip.Addr{}
+}
+
+// serialOf is the serial of a version, for logs.
+func serialOf(z *zone.Snapshot) uint32 {
+	if z == nil {
+		return 0
+	}
+	return z.Serial()
+}
+
+func newer(a, b *zone.Snapshot) bool { return rr.NewerSerial(a.Serial(), b.Serial()) }

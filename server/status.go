@@ -1,0 +1,148 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/zone"
+)
+
+// Status is what a server says of itself. The field names are documented output.
+type Status struct {
+	Started   time.Time    `json:"started"`
+	Now       time.Time    `json:"now"`
+	Listen    []string     `json:"listen"`
+	Questions uint64       `json:"questions_udp"`
+	TCP       uint64       `json:"questions_tcp"`
+	Transfers uint64       `json:"transfers_sent"`
+	Zones     []ZoneStatus `json:"zones"`
+}
+
+// ZoneStatus is the state of one zone.
+type ZoneStatus struct {
+	Zone    string    `json:"zone"`
+	Role    string    `json:"role"`  // primary or secondary
+	State   string    `json:"state"` // serving, expired, waiting or failed
+	Serial  uint32    `json:"serial,omitempty"`
+	Source  uint32    `json:"source_serial,omitempty"` // where we sign: the serial of the unsigned zone
+	Signed  bool      `json:"signed"`
+	Names   int       `json:"names"`
+	Records int       `json:"records"`
+	Since   time.Time `json:"since,omitzero"`
+	// Secondaries: the primary it came from, when one last confirmed it, when we
+	// look again, and until when we can go on answering without one.
+	From       string       `json:"from,omitempty"`
+	Checked    time.Time    `json:"checked,omitzero"`
+	NextCheck  time.Time    `json:"next_check,omitzero"`
+	Expires    time.Time    `json:"expires,omitzero"`
+	Failing    time.Time    `json:"failing_since,omitzero"`
+	Signatures time.Time    `json:"signatures_expire,omitzero"`
+	Problem    string       `json:"problem,omitempty"`
+	Peers      []PeerStatus `json:"peers,omitempty"`
+}
+
+// PeerStatus says whether a peer was told of the present version.
+type PeerStatus struct {
+	Peer    string `json:"peer"`
+	Address string `json:"address"`
+	Told    bool   `json:"told"`
+	Problem string `json:"problem,omitempty"`
+}
+
+// Status looks at all zones, in the order of their names.
+func (s *Server) Status() Status {
+	st := Status{Started: s.start.UTC(), Now: s.Now().UTC(), Questions: s.counts.udp.Load(), TCP: s.counts.tcp.Load(), Transfers: s.counts.transfers.Load()}
+	for _, a := range s.local {
+		st.Listen = append(st.Listen, a.String())
+	}
+	for _, z := range s.table.Load().zones {
+		st.Zones = append(st.Zones, s.zoneStatus(z))
+	}
+	slices.SortFunc(st.Zones, func(a, b ZoneStatus) int { return strings.Compare(a.Zone, b.Zone) })
+	return st
+}
+
+func (s *Server) zoneStatus(z *served) ZoneStatus {
+	cfg, snap := z.cfg.Load(), z.snap.Load()
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	st := ZoneStatus{Zone: z.name.String(), Role: "primary", State: "failed", Problem: z.problem}
+	if snap != nil {
+		st.State, st.Serial, st.Signed = "serving", snap.Serial(), snap.Signed()
+		st.Names, st.Records, st.Since = snap.Names(), snap.Records(), z.since.UTC()
+		if cfg.Sign != nil && z.source != nil {
+			st.Source, st.Signatures = z.source.Serial(), z.expires.UTC()
+		}
+	}
+	if len(cfg.FetchFrom) > 0 {
+		st.Role, st.From = "secondary", z.from
+		st.Checked, st.NextCheck, st.Expires, st.Failing = utc(z.clock.Checked), utc(z.clock.Next), utc(z.clock.Expires()), utc(z.clock.Failing)
+		if snap == nil {
+			st.State = "waiting"
+			if z.kept != nil {
+				st.State = "expired"
+			}
+		}
+	}
+	for _, p := range cfg.SendTo {
+		t := z.told[p.Name]
+		st.Peers = append(st.Peers, PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked, Problem: t.Error})
+	}
+	return st
+}
+
+func utc(t time.Time) time.Time {
+	if t.IsZero() {
+		return t
+	}
+	return t.UTC()
+}
+
+// Errors of commands to a running server.
+var (
+	ErrNoZone       = errors.New("no such zone is served here")
+	ErrNotSecondary = errors.New("we are primary for the zone: there is nowhere to fetch it from")
+)
+
+// Refresh makes a secondary look for a new version now. It does not wait.
+func (s *Server) Refresh(name dnsname.Name) error {
+	z := s.table.Load().zones[name.Key()]
+	if z == nil {
+		return fmt.Errorf("%s: %w", name, ErrNoZone)
+	}
+	if len(z.cfg.Load().FetchFrom) == 0 {
+		return fmt.Errorf("%s: %w", name, ErrNotSecondary)
+	}
+	s.refreshNow(z)
+	return nil
+}
+
+// NotifyPeers tells the peers of a zone about the present version again.
+func (s *Server) NotifyPeers(name dnsname.Name) error {
+	z := s.table.Load().zones[name.Key()]
+	if z == nil {
+		return fmt.Errorf("%s: %w", name, ErrNoZone)
+	}
+	s.tellPeers(z)
+	return nil
+}
+
+// Snapshot is the version of a zone that is in service, or nil.
+func (s *Server) Snapshot(name dnsname.Name) *zone.Snapshot {
+	if z := s.table.Load().zones[name.Key()]; z != nil {
+		return z.snap.Load()
+	}
+	return nil
+}
+
+// Addrs is where the server listens.
+func (s *Server) Addrs() []netip.AddrPort { return s.local }
+
+// Stop ends Run.
+func (s *Server) Stop(context.Context) { s.cutoff() }

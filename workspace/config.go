@@ -1,0 +1,504 @@
+// Package workspace reads a workspace folder: fencepost.toml into a checked,
+// immutable Config, and secrets.toml, which nobody else may read.
+package workspace
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/tsig"
+)
+
+// Names of the files and folders of a workspace.
+const (
+	ConfigFile  = "fencepost.toml"
+	SecretsFile = "secrets.toml"
+	ZonesDir    = "zones"
+	ExpectDir   = "expect"
+	KeysDir     = "keys"
+	StateDir    = "state"
+	ZoneSuffix  = ".zone"
+)
+
+// DefaultListen is where a server listens when the configuration does not say:
+// on this machine only.
+var DefaultListen = []string{"127.0.0.1:5300", "[::1]:5300"}
+
+// Styles of serials.
+const (
+	StyleDate  = "date"  // YYYYMMDDnn
+	StyleCount = "count" // one more than before
+	StyleClock = "clock" // seconds since 1970
+)
+
+// Config is a checked configuration. Do not change it.
+type Config struct {
+	Dir         string
+	SerialStyle string
+	Listen      []netip.AddrPort
+	Control     string // path of the control socket
+	Peers       map[string]*Peer
+	Policies    map[string]*Policy
+	Zones       []*Zone
+}
+
+// Peer is another server that zones are exchanged with.
+type Peer struct {
+	Name    string
+	Address netip.AddrPort
+	TSIG    *tsig.Key // nil: transfers are told apart by address only
+}
+
+// Policy is a way to sign.
+type Policy struct {
+	Name      string
+	Algorithm rr.AlgorithmNumber
+	Split     bool // a KSK and a ZSK in place of a single key
+}
+
+// Zone is one zone of the workspace.
+type Zone struct {
+	Name      dnsname.Name
+	Sign      *Policy // nil: unsigned
+	SendTo    []*Peer
+	FetchFrom []*Peer // we are secondary
+}
+
+// File is the path of the zone's master file, below dir.
+func (c *Config) File(z dnsname.Name) string {
+	return filepath.Join(c.Dir, ZonesDir, FileName(z))
+}
+
+// FileName is the name of a zone's file: its name in lower case without the
+// final dot. Octets that are no letters, digits, hyphens, underscores or dots
+// are written as in a master file, a slash as a percent sign and its code.
+func FileName(z dnsname.Name) string {
+	s := strings.TrimSuffix(z.Lower().String(), ".")
+	if s == "" {
+		s = "root"
+	}
+	return strings.ReplaceAll(s, "/", "%2f") + ZoneSuffix
+}
+
+// KeyDir is the folder of a zone's keys.
+func (c *Config) KeyDir(z dnsname.Name) string {
+	return filepath.Join(c.Dir, KeysDir, strings.TrimSuffix(FileName(z), ZoneSuffix))
+}
+
+// Store is the path of the file that keeps versions of zones.
+func (c *Config) Store() string { return filepath.Join(c.Dir, StateDir, "versions.db") }
+
+// Find is the zone with the given name, or nil.
+func (c *Config) Find(name dnsname.Name) *Zone {
+	for _, z := range c.Zones {
+		if z.Name.Equal(name) {
+			return z
+		}
+	}
+	return nil
+}
+
+// Rules of the configuration.
+var (
+	RuleSyntax = &diag.Rule{Code: "config-syntax", Severity: diag.Error, Title: "fencepost.toml cannot be read", Ref: "TOML 1.0",
+		Doc: "The file is TOML: sections in square brackets, then key = value with texts in double quotes."}
+	RuleUnknownKey = &diag.Rule{Code: "config-unknown-key", Severity: diag.Error, Title: "fencepost.toml has a key that means nothing", Ref: "",
+		Doc: "A misspelt key would be ignored without a word elsewhere; here it is an error, so that what you wrote is what you get."}
+	RuleBadValue = &diag.Rule{Code: "config-bad-value", Severity: diag.Error, Title: "a value in fencepost.toml cannot be used", Ref: "",
+		Doc: "The value does not fit its key: see the message for what is expected."}
+	RuleMissingReference = &diag.Rule{Code: "config-missing-reference", Severity: diag.Error, Title: "a zone names a peer, policy or secret that does not exist", Ref: "",
+		Doc: "Peers are sections [peer.NAME], policies [policy.NAME], secrets [tsig.NAME] in secrets.toml."}
+	RuleSecretsMode = &diag.Rule{Code: "secrets-readable", Severity: diag.Error, Title: "others can read secrets.toml", Ref: "RFC 8945 §8",
+		Doc: "Whoever knows a secret can transfer the zones that it protects. Run: chmod 600 secrets.toml"}
+)
+
+// Rules lists the rules of this package for the catalogue.
+var Rules = []*diag.Rule{RuleSyntax, RuleUnknownKey, RuleBadValue, RuleMissingReference, RuleSecretsMode}
+
+// raw is fencepost.toml as it is written. The keys are the documented ones.
+type raw struct {
+	Serial struct {
+		Style string `toml:"style"`
+	} `toml:"serial"`
+	Serve struct {
+		Listen  []string `toml:"listen"`
+		Control string   `toml:"control"`
+	} `toml:"serve"`
+	Peer map[string]struct {
+		Address string `toml:"address"`
+		TSIG    string `toml:"tsig"`
+	} `toml:"peer"`
+	Policy map[string]struct {
+		Algorithm string `toml:"algorithm"`
+		Keys      string `toml:"keys"`
+		Denial    string `toml:"denial"`
+	} `toml:"policy"`
+	Zone []struct {
+		Name      string   `toml:"name"`
+		Sign      string   `toml:"sign"`
+		SendTo    []string `toml:"send-to"`
+		FetchFrom []string `toml:"fetch-from"`
+	} `toml:"zone"`
+}
+
+// keys are all keys there are, for did-you-mean.
+var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
+	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from"}
+
+// ErrNone means that there is no workspace where one was looked for.
+var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
+
+// Locate finds the nearest folder at or above start with a fencepost.toml.
+func Locate(start string) (string, error) {
+	dir, err := filepath.Abs(start)
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(dir, ConfigFile)); err == nil {
+			return dir, nil
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return "", ErrNone
+		}
+		dir = up
+	}
+}
+
+// Load reads the configuration of the workspace dir. Findings go to diags, with
+// places in src; the Config is nil when there are errors among them. The error
+// is about reading files only.
+func Load(dir string, src *source.Set, diags *diag.List) (*Config, error) {
+	path := filepath.Join(dir, ConfigFile)
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", path, ErrNone)
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := src.Add(path, text)
+	if err != nil {
+		return nil, err
+	}
+	p := &checker{file: f, diags: diags, errors: diags.Count(diag.Error)}
+	var r raw
+	p.decode(text, &r)
+	if p.failed() {
+		return nil, nil
+	}
+	secrets, err := loadSecrets(filepath.Join(dir, SecretsFile), src, diags)
+	if err != nil {
+		return nil, err
+	}
+	c := p.config(dir, &r, secrets)
+	if p.failed() {
+		return nil, nil
+	}
+	return c, nil
+}
+
+// checker turns raw into Config.
+type checker struct {
+	file   *source.File
+	diags  *diag.List
+	errors int // errors there were before
+}
+
+func (p *checker) failed() bool { return p.diags.Count(diag.Error) > p.errors }
+
+func (p *checker) span(line, column, length int) source.Span {
+	off := 0
+	for ; line > 1; line-- {
+		i := bytes.IndexByte(p.file.Content[off:], '\n')
+		if i < 0 {
+			break
+		}
+		off += i + 1
+	}
+	off = min(off+max(column-1, 0), len(p.file.Content))
+	return source.Span{Start: p.file.Pos(off), End: p.file.Pos(min(off+length, len(p.file.Content)))}
+}
+
+func (p *checker) decode(text []byte, r *raw) {
+	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(r)
+	var strict *toml.StrictMissingError
+	var bad *toml.DecodeError
+	switch {
+	case err == nil:
+	case errors.As(err, &strict):
+		for i := range strict.Errors {
+			e := &strict.Errors[i]
+			line, column := e.Position()
+			key := e.Key()
+			word := key[len(key)-1]
+			d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
+			if meant := diag.Closest(word, keys); meant != "" {
+				d = d.Suggest("did you mean %s?", meant)
+			}
+			p.diags.Add(d)
+		}
+	case errors.As(err, &bad):
+		line, column := bad.Position()
+		p.diags.Add(RuleSyntax.At(p.span(line, column, 1), "%s", strings.TrimPrefix(bad.Error(), "toml: ")))
+	default:
+		p.diags.Add(RuleSyntax.At(p.span(1, 1, 1), "%v", err))
+	}
+}
+
+// place finds where key is written in the n-th section with the given header,
+// counted from 0; the file's start if it cannot be found.
+func (p *checker) place(header string, n int, key string) source.Span {
+	lines := strings.SplitAfter(string(p.file.Content), "\n")
+	off, in, headerOff := 0, false, -1
+	for _, line := range lines {
+		trimmed := strings.TrimSpace(line)
+		if strings.HasPrefix(trimmed, "[") {
+			if in {
+				break
+			}
+			if strings.HasPrefix(trimmed, header) {
+				if n == 0 {
+					in, headerOff = true, off
+				}
+				n--
+			}
+		} else if name, _, ok := strings.Cut(trimmed, "="); in && ok && strings.TrimSpace(name) == key {
+			start := off + strings.Index(line, trimmed)
+			return source.Span{Start: p.file.Pos(start), End: p.file.Pos(start + len(trimmed))}
+		}
+		off += len(line)
+	}
+	if headerOff < 0 {
+		headerOff = 0
+	}
+	return source.Span{Start: p.file.Pos(headerOff), End: p.file.Pos(min(headerOff+len(header), len(p.file.Content)))}
+}
+
+func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Config {
+	c := &Config{Dir: dir, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Policies: map[string]*Policy{}}
+	switch c.SerialStyle {
+	case "":
+		c.SerialStyle = StyleDate
+	case StyleDate, StyleCount, StyleClock:
+	default:
+		p.diags.Add(RuleBadValue.At(p.place("[serial]", 0, "style"), "%q is no style of serials", c.SerialStyle).
+			Suggest("write date, count or clock"))
+	}
+	listen := r.Serve.Listen
+	if listen == nil {
+		listen = DefaultListen
+	}
+	for _, s := range listen {
+		if a, ok := p.address(s, "[serve]", "listen"); ok {
+			c.Listen = append(c.Listen, a)
+		}
+	}
+	c.Control = r.Serve.Control
+	if c.Control == "" {
+		c.Control = filepath.Join(StateDir, "control.sock")
+	}
+	if !filepath.IsAbs(c.Control) {
+		c.Control = filepath.Join(dir, c.Control)
+	}
+	p.peers(c, r, secrets)
+	p.policies(c, r)
+	p.zones(c, r)
+	return c
+}
+
+// DefaultPort is the port of DNS where none is given.
+const DefaultPort = 53
+
+// ParseAddress reads ADDRESS or ADDRESS:PORT.
+func ParseAddress(s string) (netip.AddrPort, error) {
+	if ap, err := netip.ParseAddrPort(s); err == nil {
+		return ap, nil
+	}
+	a, err := netip.ParseAddr(strings.Trim(s, "[]"))
+	if err != nil {
+		return netip.AddrPort{}, fmt.Errorf("%q is no address: write ADDRESS or ADDRESS:PORT, such as 192.0.2.1:53 or [2001:db8::1]:53", s)
+	}
+	return netip.AddrPortFrom(a, DefaultPort), nil
+}
+
+func (p *checker) address(s, header, key string) (netip.AddrPort, bool) {
+	a, err := ParseAddress(s)
+	if err != nil {
+		p.diags.Add(RuleBadValue.At(p.place(header, 0, key), "%v", err))
+	}
+	return a, err == nil
+}
+
+func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
+	for name, in := range r.Peer {
+		header := "[peer." + name + "]"
+		peer := &Peer{Name: name}
+		peer.Address, _ = p.address(in.Address, header, "address")
+		if in.TSIG != "" {
+			if peer.TSIG = secrets[in.TSIG]; peer.TSIG == nil {
+				p.diags.Add(RuleMissingReference.At(p.place(header, 0, "tsig"), "there is no secret %s in %s", in.TSIG, SecretsFile).
+					Suggest("add a section [tsig.%s] with a secret", in.TSIG))
+			}
+		}
+		c.Peers[name] = peer
+	}
+}
+
+func (p *checker) policies(c *Config, r *raw) {
+	for name, in := range r.Policy {
+		header := "[policy." + name + "]"
+		pol := &Policy{Name: name, Algorithm: rr.ECDSAP256SHA256}
+		if in.Algorithm != "" {
+			a, ok := rr.ParseAlgorithm(in.Algorithm)
+			if !ok {
+				p.diags.Add(RuleBadValue.At(p.place(header, 0, "algorithm"), "%q is no DNSSEC algorithm", in.Algorithm).
+					Suggest("write ECDSAP256SHA256"))
+			}
+			pol.Algorithm = a
+		}
+		switch in.Keys {
+		case "", "single":
+		case "split":
+			pol.Split = true
+		default:
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, "keys"), "%q is no way to share the work among keys", in.Keys).
+				Suggest("write single or split"))
+		}
+		if in.Denial != "" && in.Denial != "nsec" {
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, "denial"), "denial of existence by %q is not available", in.Denial).
+				Suggest("write nsec"))
+		}
+		c.Policies[name] = pol
+	}
+}
+
+func (p *checker) zones(c *Config, r *raw) {
+	const header = "[[zone]]"
+	for i, in := range r.Zone {
+		name, err := dnsname.Parse(in.Name, dnsname.Root)
+		if err != nil {
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "name"), "%q is no zone name: %v", in.Name, err))
+			continue
+		}
+		if c.Find(name) != nil {
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "name"), "the zone %s is listed twice", name))
+			continue
+		}
+		z := &Zone{Name: name}
+		if in.Sign != "" {
+			if z.Sign = c.Policies[in.Sign]; z.Sign == nil {
+				p.missing(header, i, "sign", "policy", in.Sign, c.Policies)
+			}
+		}
+		z.SendTo = p.references(c, i, "send-to", in.SendTo)
+		z.FetchFrom = p.references(c, i, "fetch-from", in.FetchFrom)
+		c.Zones = append(c.Zones, z)
+	}
+}
+
+func (p *checker) references(c *Config, zone int, key string, names []string) (out []*Peer) {
+	for _, n := range names {
+		peer := c.Peers[n]
+		if peer == nil {
+			p.missing("[[zone]]", zone, key, "peer", n, c.Peers)
+			continue
+		}
+		out = append(out, peer)
+	}
+	return out
+}
+
+// missing reports a reference to a section that is not there.
+func (p *checker) missing(header string, n int, key, kind, name string, have any) {
+	d := RuleMissingReference.At(p.place(header, n, key), "there is no %s %s", kind, name)
+	var names []string
+	switch m := have.(type) {
+	case map[string]*Peer:
+		for k := range m {
+			names = append(names, k)
+		}
+	case map[string]*Policy:
+		for k := range m {
+			names = append(names, k)
+		}
+	}
+	if meant := diag.Closest(name, names); meant != "" {
+		d = d.Suggest("did you mean %s?", meant)
+	} else {
+		d = d.Suggest("add a section [%s.%s]", kind, name)
+	}
+	p.diags.Add(d)
+}
+
+// loadSecrets reads secrets.toml; there need not be one.
+func loadSecrets(path string, src *source.Set, diags *diag.List) (map[string]*tsig.Key, error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	// The text is not put among the sources: no secret is ever shown.
+	f, err := src.Add(path, nil)
+	if err != nil {
+		return nil, err
+	}
+	at := source.Span{Start: f.Pos(0), End: f.Pos(0)}
+	if info.Mode().Perm()&0o077 != 0 {
+		diags.Add(RuleSecretsMode.At(at, "%s has mode %04o: others can read the secrets", path, info.Mode().Perm()).
+			Suggest("chmod 600 %s", path))
+		return nil, nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var r struct {
+		TSIG map[string]struct {
+			Algorithm string `toml:"algorithm"`
+			Secret    string `toml:"secret"`
+		} `toml:"tsig"`
+	}
+	if err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&r); err != nil {
+		diags.Add(RuleSyntax.At(at, "%s cannot be read: it has sections [tsig.NAME] with algorithm and secret", path))
+		return nil, nil
+	}
+	out := map[string]*tsig.Key{}
+	for name, in := range r.TSIG {
+		key := &tsig.Key{Algorithm: in.Algorithm}
+		if key.Algorithm == "" {
+			key.Algorithm = tsig.DefaultAlgorithm
+		}
+		var nameErr, secretErr error
+		key.Name, nameErr = dnsname.Parse(name, dnsname.Root)
+		key.Secret, secretErr = base64.StdEncoding.DecodeString(in.Secret)
+		switch {
+		case nameErr != nil:
+			diags.Add(RuleBadValue.At(at, "the secret's name %q is no domain name", name))
+		case !tsig.Supported(key.Algorithm):
+			diags.Add(RuleBadValue.At(at, "the secret %s has an unknown algorithm %q", name, key.Algorithm).
+				Suggest("write one of %s", strings.Join(tsig.Algorithms(), ", ")))
+		case secretErr != nil || len(key.Secret) == 0:
+			diags.Add(RuleBadValue.At(at, "the secret %s is not base64", name))
+		default:
+			out[name] = key
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,155 @@
+package zonefile
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"fencepost/dnsname"
+	"fencepost/rr"
+)
+
+// NewRecord is a record to be written into a file.
+type NewRecord struct {
+	Owner  dnsname.Name
+	TTL    uint32 // used with HasTTL; else the file's default holds
+	HasTTL bool
+	Type   rr.Type
+	Text   string // the data as it is to be written
+}
+
+// Insert writes a record where a person would put it: after the last record of
+// the same owner, else beside the name most like it, else at the end; aligned
+// like its neighbour.
+func (ed *Editor) Insert(r NewRecord) error {
+	near, same := ed.neighbour(r.Owner)
+	at, origin := len(ed.f.Source.Content), []byte(ed.f.Apex.Wire())
+	if near != nil {
+		at, origin = ed.f.Source.Offset(near.Span.End), near.Origin
+	} else if n := len(ed.f.Entries); n > 0 {
+		origin = ed.f.Entries[n-1].Origin
+	}
+	originName, err := dnsname.FromWire(origin)
+	if err != nil {
+		return fmt.Errorf("%s: no origin is in force where the record would go", ed.f.Source.Name)
+	}
+	owner := r.Owner.Relative(originName)
+	if same && near.OwnerTok < 0 {
+		owner = "" // like the neighbour: the owner is the one before
+	}
+	line := layoutLine(ed.f, near, owner, r)
+	if at > 0 && ed.f.Source.Content[at-1] != '\n' {
+		line = "\n" + line
+	}
+	ed.replace(at, at, line+lineEnd(ed.f.Source.Content))
+	return nil
+}
+
+// lineEnd is how lines of the text end.
+func lineEnd(text []byte) string {
+	if i := bytes.IndexByte(text, '\n'); i > 0 && text[i-1] == '\r' {
+		return "\r\n"
+	}
+	return "\n"
+}
+
+// neighbour finds the record after which one of owner belongs; same tells that
+// it has the same owner.
+func (ed *Editor) neighbour(owner dnsname.Name) (near *Entry, same bool) {
+	best := -1
+	for _, e := range ed.f.Entries {
+		if e.Kind != Record || ed.removed[e] {
+			continue
+		}
+		if dnsname.EqualWire(e.Owner, owner.Wire()) {
+			near, same, best = e, true, 1000
+			continue
+		}
+		if n := alike(e.Owner, owner); !same && n >= best {
+			near, best = e, n
+		}
+	}
+	return near, same
+}
+
+// alike measures how much two owners look like members of one series: the
+// octets that their first labels begin with, if all other labels agree. Less
+// than three say nothing.
+func alike(w []byte, owner dnsname.Name) int {
+	o := owner.Wire()
+	if len(w) <= 1 || len(o) <= 1 || !dnsname.EqualWire(w[1+int(w[0]):], o[1+int(o[0]):]) {
+		return -1
+	}
+	a, b := w[1:1+int(w[0])], o[1:1+int(o[0])]
+	n := 0
+	for n < len(a) && n < len(b) && a[n]|0x20 == b[n]|0x20 {
+		n++
+	}
+	if n < 3 {
+		return 0
+	}
+	return n
+}
+
+// column is where a field of a line begins, and whether tabs lead to it.
+type column struct {
+	at   int
+	tabs bool
+}
+
+// layoutLine writes a record in the columns of the record near.
+func layoutLine(f *File, near *Entry, owner string, r NewRecord) string {
+	typeAt, dataAt := column{at: 16}, column{at: 24}
+	class, classAt := "", column{}
+	ttlAt := column{}
+	if near != nil {
+		typeAt, dataAt = f.column(near, near.TypeTok), f.column(near, near.TypeTok+1)
+		if near.ClassTok >= 0 {
+			class, classAt = string(near.Tokens[near.ClassTok].Text), f.column(near, near.ClassTok)
+		}
+		if near.TTLTok >= 0 {
+			ttlAt = f.column(near, near.TTLTok)
+		}
+	}
+	var b strings.Builder
+	b.WriteString(owner)
+	put := func(c column, text string) {
+		line := b.String()
+		col := columnAt([]byte(line))
+		switch {
+		case b.Len() == 0 && owner == "" && c.at == 0:
+			b.WriteString("\t")
+		case c.tabs:
+			b.WriteString(tabsTo(col, c.at))
+		default:
+			b.WriteString(strings.Repeat(" ", max(1, c.at-col)))
+		}
+		b.WriteString(text)
+	}
+	ttlFirst := near == nil || near.ClassTok < 0 || near.TTLTok < 0 || near.TTLTok < near.ClassTok
+	if r.HasTTL && ttlFirst {
+		put(ttlAt, fmt.Sprint(r.TTL))
+	}
+	if class != "" {
+		put(classAt, class)
+	}
+	if r.HasTTL && !ttlFirst {
+		put(ttlAt, fmt.Sprint(r.TTL))
+	}
+	put(typeAt, r.Type.String())
+	put(dataAt, r.Text)
+	return b.String()
+}
+
+// column is where the i-th token of an entry stands on its first line.
+func (f *File) column(e *Entry, i int) column {
+	if i >= len(e.Tokens) {
+		return column{}
+	}
+	start, at := f.Source.Offset(e.Span.Start), e.Offsets[i]
+	line := f.Source.Content[start:at]
+	if bytes.IndexByte(line, '\n') >= 0 { // on a later line: no column to follow
+		return column{}
+	}
+	return column{columnAt(line), len(line) > 0 && line[len(line)-1] == '\t'}
+}

@@ -1,0 +1,212 @@
+package zonefile
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+)
+
+// File is a master file with every octet in its place: the entries one after
+// another are the whole text. Entries of included files are not part of it.
+type File struct {
+	Source  *source.File
+	Apex    dnsname.Name // owner of the SOA, or the origin it was read with
+	Entries []*Entry
+}
+
+// Parse reads a file for editing. Findings go to diags; entries that could not
+// be understood are kept as Bad.
+func Parse(file *source.File, opts Options, diags *diag.List) *File {
+	f := &File{Source: file, Apex: opts.Origin}
+	p := newParser(file, opts, diags)
+	for e := p.next(); e != nil; e = p.next() {
+		if e.File != file {
+			continue
+		}
+		c := *e
+		c.Tokens, c.Offsets = slices.Clone(e.Tokens), slices.Clone(e.Offsets)
+		c.Owner, c.Data, c.Origin = bytes.Clone(e.Owner), bytes.Clone(e.Data), bytes.Clone(e.Origin)
+		f.Entries = append(f.Entries, &c)
+		if c.Kind == Record && c.Type == rr.TypeSOA && f.SOA() == &c {
+			f.Apex, _ = dnsname.FromWire(c.Owner)
+		}
+	}
+	return f
+}
+
+// SOA is the first SOA record, or nil.
+func (f *File) SOA() *Entry {
+	for _, e := range f.Entries {
+		if e.Kind == Record && e.Type == rr.TypeSOA {
+			return e
+		}
+	}
+	return nil
+}
+
+// Records finds the records of owner and type in the file; type 0 means any.
+func (f *File) Records(owner dnsname.Name, t rr.Type) (out []*Entry) {
+	for _, e := range f.Entries {
+		if e.Kind == Record && (t == 0 || e.Type == t) && dnsname.EqualWire(e.Owner, owner.Wire()) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// text is the octets of an entry.
+func (f *File) text(e *Entry) []byte {
+	return f.Source.Content[f.Source.Offset(e.Span.Start):f.Source.Offset(e.Span.End)]
+}
+
+// patch replaces the octets [from, to) of a file.
+type patch struct {
+	from, to int
+	new      string
+}
+
+// Editor gathers changes to a file. Apply makes them all at once: each touches
+// only the octets it must.
+type Editor struct {
+	f       *File
+	patches []patch
+	removed map[*Entry]bool
+}
+
+
+// NewEditor begins an edit.
+func NewEditor(f *File) *Editor { return &Editor{f: f, removed: map[*Entry]bool{}} }
+
+// Apply is the text with all changes.
+func (ed *Editor) Apply() []byte {
+	slices.SortStableFunc(ed.patches, func(a, b patch) int { return a.from - b.from })
+	var out []byte
+	at := 0
+	for _, p := range ed.patches {
+		if p.from < at { // inside a removed entry
+			continue
+		}
+		out = append(out, ed.f.Source.Content[at:p.from]...)
+		out = append(out, p.new...)
+		at = p.to
+	}
+	return append(out, ed.f.Source.Content[at:]...)
+}
+
+func (ed *Editor) replace(from, to int, text string) {
+	ed.patches = append(ed.patches, patch{from, to, text})
+}
+
+// SetSerial writes another serial into the SOA.
+func (ed *Editor) SetSerial(serial uint32) error {
+	soa := ed.f.SOA()
+	if soa == nil {
+		return fmt.Errorf("%s has no SOA record", ed.f.Source.Name)
+	}
+	const word = 3 // after mname and rname, counted from the type
+	i := soa.TypeTok + word
+	if i >= len(soa.Tokens) || string(soa.Tokens[soa.TypeTok+1].Text) == `\#` {
+		return fmt.Errorf("%s: the SOA is not written field by field", ed.f.Source.Name)
+	}
+	ed.replace(soa.Offsets[i], soa.tokenEnd(i), fmt.Sprint(serial))
+	return nil
+}
+
+// SetData replaces the data of a record by text; comments stay.
+func (ed *Editor) SetData(e *Entry, text string) {
+	from, to := e.Offsets[e.TypeTok+1], e.tokenEnd(len(e.Tokens)-1)
+	// A parenthesis opened inside the data goes with its closing one.
+	content := ed.f.Source.Content
+	open := bytes.Count(content[from:to], []byte{'('}) - bytes.Count(content[from:to], []byte{')'})
+	if open > 0 {
+		if i := bytes.LastIndexByte(content[to:ed.f.Source.Offset(e.Span.End)], ')'); i >= 0 {
+			to += i + 1
+		}
+	}
+	ed.replace(from, to, text)
+}
+
+// SetTTL writes a TTL into a record.
+func (ed *Editor) SetTTL(e *Entry, ttl uint32) {
+	text := fmt.Sprint(ttl)
+	if e.TTLTok >= 0 {
+		ed.replace(e.Offsets[e.TTLTok], e.tokenEnd(e.TTLTok), text)
+		return
+	}
+	at := e.TypeTok
+	if e.ClassTok >= 0 {
+		at = e.ClassTok
+	}
+	ed.replace(e.Offsets[at], e.Offsets[at], text+" ")
+}
+
+// Remove takes a record's lines out. A record after it that took its owner from
+// it is given the owner.
+func (ed *Editor) Remove(e *Entry) {
+	ed.removed[e] = true
+	ed.replace(ed.f.Source.Offset(e.Span.Start), ed.f.Source.Offset(e.Span.End), "")
+}
+
+// settleOwners gives owners to records that would lose them. It is called once,
+// when all removals are known.
+func (ed *Editor) settleOwners() {
+	var lost *Entry // a removed record that stated an owner nobody states now
+	for _, e := range ed.f.Entries {
+		if e.Kind != Record {
+			continue
+		}
+		switch {
+		case ed.removed[e]:
+			if e.OwnerTok >= 0 {
+				lost = e
+			}
+		case e.OwnerTok >= 0:
+			lost = nil
+		case lost != nil:
+			start := ed.f.Source.Offset(e.Span.Start)
+			first := e.Offsets[0]
+			owner := string(lost.Tokens[0].Text)
+			width := columnAt(ed.f.Source.Content[start:first])
+			pad := max(1, width-len(owner))
+			blank := strings.Repeat(" ", pad)
+			if bytes.IndexByte(ed.f.Source.Content[start:first], '\t') >= 0 {
+				blank = tabsTo(len(owner), width)
+			}
+			ed.replace(start, first, owner+blank)
+			lost = nil
+		}
+	}
+}
+
+// Finish completes the edit and returns the new text.
+func (ed *Editor) Finish() []byte {
+	ed.settleOwners()
+	return ed.Apply()
+}
+
+const tabWidth = 8
+
+// columnAt is the column after the octets of a line, tabs expanded.
+func columnAt(b []byte) int {
+	col := 0
+	for _, c := range b {
+		if c == '\t' {
+			col = (col/tabWidth + 1) * tabWidth
+		} else {
+			col++
+		}
+	}
+	return col
+}
+
+// tabsTo fills a line from column at to column to with tabs, at least one.
+func tabsTo(at, to int) string {
+	n := max(1, (to+tabWidth-1)/tabWidth-at/tabWidth)
+	return strings.Repeat("\t", n)
+}
