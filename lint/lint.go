@@ -165,6 +165,11 @@ func (p *Pass) Look(wire []byte) (t Target) {
 	if !ok {
 		return t
 	}
+	if p.Zone.Unread(wire) {
+		// A record of this name could not be read, which was reported: what the
+		// name lacks is not known.
+		return Target{InZone: true, Exists: true, Address: true}
+	}
 	var m zone.Match
 	p.Zone.Lookup(key, &m)
 	node := &m.Node

@@ -1,6 +1,8 @@
 package zonefile
 
 import (
+	"strings"
+
 	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/source"
@@ -16,6 +18,7 @@ type Loaded struct {
 	SOASpan  source.Span
 	ExtraSOA []SOAPlace
 	Outside  int // records that are not in the zone
+	unread   map[string]bool
 }
 
 // loadBuilder parts reading from building: records are handed over in batches
@@ -126,5 +129,11 @@ func (l *loader) finish(file *source.File) *Loaded {
 		}
 		l.start(l.origin)
 	}
-	return &Loaded{Built: l.builder.finish(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside}
+	return &Loaded{Built: l.builder.finish(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, unread: l.unread}
+}
+
+// Unread tells whether the name has a record that could not be read: then
+// nothing is known about what it lacks.
+func (l *Loaded) Unread(wire []byte) bool {
+	return l.unread != nil && l.unread[strings.ToLower(string(wire))]
 }

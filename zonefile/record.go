@@ -197,8 +197,14 @@ func Load(file *source.File, opts Options, diags *diag.List) *Loaded {
 	l := loader{diags: diags, origin: opts.Origin}
 	p := newParser(file, opts, diags)
 	for e := p.next(); e != nil; e = p.next() {
-		if e.Kind == Record {
+		switch {
+		case e.Kind == Record:
 			l.take(e)
+		case e.Kind == Bad && e.Owner != nil && len(l.unread) < maxUnread:
+			if l.unread == nil {
+				l.unread = map[string]bool{}
+			}
+			l.unread[strings.ToLower(string(e.Owner))] = true
 		}
 	}
 	return l.finish(file)
@@ -215,7 +221,11 @@ type loader struct {
 	outside int
 	soa     source.Span
 	extra   []SOAPlace
+	unread  map[string]bool
 }
+
+// maxUnread bounds how many names with unreadable records are remembered.
+const maxUnread = 10000
 
 type earlyRecord struct {
 	owner, data []byte

@@ -79,7 +79,6 @@ type Editor struct {
 	removed map[*Entry]bool
 }
 
-
 // NewEditor begins an edit.
 func NewEditor(f *File) *Editor { return &Editor{f: f, removed: map[*Entry]bool{}} }
 

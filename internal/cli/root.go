@@ -16,7 +16,9 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
+	"fencepost/diag"
 	"fencepost/internal/app"
 	"fencepost/internal/ui"
 )
@@ -158,6 +160,9 @@ New here? See the whole story on demo data:  fencepost demo`,
 		Args:          noArgs,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+	cobra.EnableCommandSorting = false // the order is that of the work
+	root.SuggestionsMinimumDistance = 2
+	root.SetFlagErrorFunc(flagError)
 	root.SetOut(e.out)
 	root.SetErr(e.err)
 	root.SetVersionTemplate("fencepost {{.Version}}\n")
@@ -236,6 +241,21 @@ func parseTime(s string) (time.Time, error) {
 		return t, fmt.Errorf("--now %s: write RFC 3339, such as 2026-11-23T14:20:00Z, or seconds since 1970", s)
 	}
 	return t, nil
+}
+
+// flagError adds to an unknown flag the one that was probably meant.
+func flagError(cmd *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	if !errors.As(err, &unknown) {
+		return err
+	}
+	var have []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { have = append(have, f.Name) })
+	name := unknown.GetSpecifiedName()
+	if meant := diag.Closest(name, have); meant != "" {
+		return fmt.Errorf("there is no flag --%s; did you mean --%s?", name, meant)
+	}
+	return fmt.Errorf("there is no flag --%s; see: %s --help", name, cmd.CommandPath())
 }
 
 // exactly wants as many arguments as there are names, and says which is missing.

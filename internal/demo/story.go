@@ -1,0 +1,115 @@
+package demo
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// chapter is a part of the story.
+type chapter struct {
+	title, text string
+	steps       []step
+}
+
+// step is one command, with what must come of it.
+type step struct {
+	say    string
+	in     string // workspace; empty: observatory
+	args   []string
+	serve  bool
+	status int           // exit status that it must have
+	want   []string      // what it must say
+	wait   time.Duration // try again for so long until it is so
+	lines  int           // of its output to show; 0: all
+	do     func(t *teller, dir string) error
+}
+
+// patience is how long servers may take to tell each other.
+const patience = 8 * time.Second
+
+var chapters = []chapter{
+	{"A new zone", "Ines starts a workspace. The file she gets explains its own timers.", []step{
+		{args: []string{"init", "first", "--zone", "mudflats.example", "--ns", "ns1=198.51.100.53", "--ns", "ns2=203.0.113.53"}, want: []string{"mudflats.example.zone"}},
+		{args: []string{"check", "--workspace", "first"}, want: []string{"nothing to report"}},
+	}},
+	{"A camera", "The observatory's zone is a hand-kept file. An edit touches only the lines it must.", []step{
+		{args: []string{"add", "saltmarsh.example", "cam-north", "A", "198.51.100.31", "--now", demoNow}, want: []string{"+ cam-north", "2026112302"}},
+		{args: []string{"change", "saltmarsh.example", "cam-south", "A", "198.51.100.44", "--now", demoNow}, want: []string{"lens replaced in October", "2026112303"}},
+		{say: "An edit that would break the zone is refused, and nothing is written.",
+			args: []string{"add", "saltmarsh.example", "www", "A", "198.51.100.99"}, status: 1, want: []string{"alias-beside-data", "nothing was changed"}},
+	}},
+	{"The pasted file", "A colleague mails a zone. All its mistakes come in one go, each with what to write instead.", []step{
+		{args: []string{"check", "estuary.example.zone"}, status: 1, lines: 36,
+			want: []string{"unknown-directive", "unclosed-parenthesis", "address-leading-zero", "address-as-name", "missing-final-dot", "outside-zone", "mx.harbour.example.estuary.example."}},
+		{args: []string{"explain", "address-leading-zero"}, want: []string{"octal"}},
+	}},
+	{"Signing", "A key, a signature over every set of records, and the proof that all of it holds.", []step{
+		{args: []string{"key", "new", "saltmarsh.example"}, want: []string{"made key"}},
+		{args: []string{"sign", "saltmarsh.example", "-o", "signed.zone"}, want: []string{"signed saltmarsh.example"}},
+		{args: []string{"verify", "signed.zone"}, want: []string{"proved"}},
+		{say: "One flipped character, and the proof fails.", do: tamper},
+		{args: []string{"verify", "tampered.zone"}, status: 1, want: []string{"bad-signature"}},
+		{say: "What the registrar's form wants to know:", args: []string{"handover", "saltmarsh.example"}, want: []string{"key tag", "198.51.100.53"}},
+	}},
+	{"Publishing", "Two servers: the observatory's, and the harbour's, which fetches the zones with a shared secret.", []step{
+		{args: []string{"serve"}, serve: true},
+		{in: "harbour", args: []string{"serve"}, serve: true},
+		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"all 2 servers are in step"}},
+		{in: "harbour", args: []string{"status"}, want: []string{"secondary", "can answer without its primary until"}},
+		{say: "A stranger without the secret gets nothing.",
+			args: []string{"ask", "saltmarsh.example", "AXFR", "--transport", "tcp", "--at", "{observatory}"}, want: []string{"refuses"}},
+	}},
+	{"A change reaches the harbour", "Edit, reload: the harbour is told and follows at once.", []step{
+		{args: []string{"change", "gauges.saltmarsh.example", "gauge02", "A", "198.51.100.172", "--now", demoNow}, want: []string{"2026112302"}},
+		{args: []string{"reload"}, want: []string{"gauges.saltmarsh.example  loaded  serial 2026112302"}},
+		{args: []string{"secondaries", "gauges.saltmarsh.example"}, wait: patience, want: []string{"in step with serial 2026112302"}},
+		{args: []string{"ask", "gauge02.gauges.saltmarsh.example", "--at", "{harbour}"}, want: []string{"198.51.100.172"}},
+	}},
+	{"Mistakes stay at home", "A slip of the editor, and a serial that was forgotten: the good version stays in service.", []step{
+		{do: slip("gauge03         A      198.51.100.73", "gauge03         A      198.51.100.733")},
+		{args: []string{"reload"}, status: 1, want: []string{"kept", "733 is over 255"}},
+		{do: slip("198.51.100.733", "198.51.100.93")},
+		{args: []string{"reload"}, status: 1, want: []string{"kept", "the serial is still 2026112302"}},
+		{args: []string{"serial", "gauges.saltmarsh.example", "--next", "--now", demoNow}, want: []string{"2026112303"}},
+		{args: []string{"reload"}, want: []string{"loaded  serial 2026112303"}},
+	}},
+	{"What does the world see?", "Answers from servers, and from the file before anybody serves it, with the reason.", []step{
+		{args: []string{"ask", "www.saltmarsh.example", "A", "--at", "{harbour}", "--dnssec"}, want: []string{"RRSIG", "authoritative"}},
+		{args: []string{"ask", "heron.birds.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"wildcard *.birds.saltmarsh.example."}},
+		{args: []string{"ask", "gauge01.gauges.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"delegated to other servers"}},
+		{args: []string{"ask", "cam-west.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"does not exist"}},
+		{args: []string{"status"}, want: []string{"signatures expire", "harbour"}},
+	}},
+}
+
+// demoNow is the clock of the edits, so that the serials come out as told.
+const demoNow = "2026-11-23T09:00:00Z"
+
+// tamper changes one character of a signed record.
+func tamper(t *teller, dir string) error {
+	text, err := os.ReadFile(filepath.Join(dir, "signed.zone"))
+	if err != nil {
+		return err
+	}
+	changed := bytes.Replace(text, []byte("IN\tA\t198.51.100.25"), []byte("IN\tA\t198.51.100.26"), 1)
+	if bytes.Equal(text, changed) {
+		return fmt.Errorf("the signed zone does not hold the address to be changed")
+	}
+	return os.WriteFile(filepath.Join(dir, "tampered.zone"), changed, 0o644)
+}
+
+// slip edits the gauges' zone as a person in a hurry would.
+func slip(from, to string) func(*teller, string) error {
+	return func(t *teller, dir string) error {
+		path := filepath.Join(dir, "zones", "gauges.saltmarsh.example.zone")
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		t.say("\n%s\n", t.paint("2", fmt.Sprintf("(an editor: %s  becomes  %s)", from, to)))
+		return os.WriteFile(path, bytes.Replace(text, []byte(from), []byte(to), 1), 0o644)
+	}
+}
