@@ -159,7 +159,7 @@ func AppendData(dst []byte, t Type, data []byte) []byte {
 	}
 	first := true
 	for it := NewParts(t, data); it.Next(); {
-		if !first && len(it.Bytes) > 0 {
+		if !first && (len(it.Bytes) > 0 || it.Field.Kind == Text) { // an empty list is nothing, an empty text is ""
 			dst = append(dst, ' ')
 		}
 		first = false

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"runtime"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -147,7 +148,7 @@ func serialError(new, now *zone.Snapshot) error {
 		what = fmt.Sprintf("the serial went backwards, from %d to", now.Serial())
 	}
 	return fmt.Errorf("%w: %s %d, so secondaries would not take the change; run: fencepost serial %s --next",
-		ErrSerial, what, new.Serial(), new.Apex())
+		ErrSerial, what, new.Serial(), strings.TrimSuffix(new.Apex().String(), "."))
 }
 
 // putInService makes a version the one that is answered from.

@@ -26,6 +26,7 @@ func (s *Snapshot) With(changes []Change) (*Snapshot, error) {
 			return nil, err
 		}
 	}
+	t.order()
 	t.occlude()
 	return t.commit(), nil
 }
@@ -67,18 +68,22 @@ func (t *txn) put(c Change) error {
 	}
 	p.items = e.items
 	p.flags = nodeFlags(len(key) == 0, p.relative, p.items)
-	t.set(p)
+	t.patches = append(t.patches, p)
 	return nil
 }
 
-// set keeps patches sorted by key.
-func (t *txn) set(p patch) {
-	i, found := t.find(p.key)
-	if found {
-		t.patches[i] = p
-		return
+// order sorts the patches by key; of several for one name the last stays.
+func (t *txn) order() {
+	slices.SortStableFunc(t.patches, func(a, b patch) int { return bytes.Compare(a.key, b.key) })
+	out := t.patches[:0]
+	for _, p := range t.patches {
+		if n := len(out); n > 0 && bytes.Equal(out[n-1].key, p.key) {
+			out[n-1] = p
+			continue
+		}
+		out = append(out, p)
 	}
-	t.patches = slices.Insert(t.patches, i, p)
+	t.patches = out
 }
 
 func (t *txn) find(key []byte) (int, bool) {
@@ -90,13 +95,16 @@ const hiding = flagCut | flagDNAME
 // occlude works out which names are hidden after the changes. Where a cut or
 // DNAME came or went, the names below it are rewritten too.
 func (t *txn) occlude() {
-	for _, p := range slices.Clone(t.patches) {
+	var touched []patch
+	for _, p := range t.patches {
 		var old Node
 		had := t.s.Get(p.key, &old) && old.flags&hiding != 0
 		if has := !p.remove && p.flags&hiding != 0; has != had {
-			t.touchBelow(p.key)
+			touched = t.touchBelow(touched, p.key)
 		}
 	}
+	t.patches = append(t.patches, touched...)
+	t.order()
 	for i := range t.patches {
 		p := &t.patches[i]
 		if labels, hidden := t.occluder(p.key); hidden {
@@ -106,27 +114,29 @@ func (t *txn) occlude() {
 	}
 }
 
-// touchBelow adds a patch that changes nothing for each name below key.
-func (t *txn) touchBelow(key []byte) {
+// touchBelow adds a patch that changes nothing for each name below key that has
+// none.
+func (t *txn) touchBelow(touched []patch, key []byte) []patch {
 	var c Cursor
 	var n Node
 	if c.Seek(t.s, key) && !c.Next() {
-		return
+		return touched
 	}
 	for c.Valid() {
 		c.Node(&n)
 		if n.HasKeyPrefix(key) {
 			k := n.AppendKey(nil)
 			if _, found := t.find(k); !found && len(k) > len(key) {
-				t.set(patchOf(k, &n))
+				touched = append(touched, patchOf(k, &n))
 			}
 		} else if bytes.Compare(n.AppendKey(nil), key) > 0 {
-			return
+			return touched
 		}
 		if !c.Next() {
-			return
+			return touched
 		}
 	}
+	return touched
 }
 
 func patchOf(key []byte, n *Node) patch {

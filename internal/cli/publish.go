@@ -264,18 +264,22 @@ version in service stays.`,
 }
 
 func (e *env) reloaded(results []zoneResult) {
+	var rows [][]string
 	for _, r := range results {
 		style := ui.Good
 		if r.Problem != "" {
 			style = ui.Bad
 		}
-		e.ui.Printf("%s  %s", strings.TrimSuffix(r.Zone, "."), e.ui.Paint(style, "%s", r.Change))
+		serial := "-"
 		if r.Serial != 0 {
-			e.ui.Printf("  serial %d", r.Serial)
+			serial = fmt.Sprint(r.Serial)
 		}
-		e.ui.Printf("\n")
+		rows = append(rows, []string{strings.TrimSuffix(r.Zone, "."), e.ui.Paint(style, "%s", r.Change), serial})
+	}
+	e.ui.Table([]string{"zone", "outcome", "serial"}, rows)
+	for _, r := range results {
 		if r.Problem != "" {
-			e.ui.Printf("    %s\n", r.Problem)
+			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(r.Zone, ".")), r.Change, r.Problem)
 		}
 	}
 }

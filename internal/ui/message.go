@@ -125,6 +125,11 @@ func Duration(d time.Duration) string {
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
+	if d >= 24*time.Hour {
+		d = d.Round(time.Hour)
+	} else if d >= time.Hour {
+		d = d.Round(time.Minute)
+	}
 	units := []struct {
 		size time.Duration
 		name string

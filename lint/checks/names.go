@@ -13,20 +13,26 @@ func number(n uint32) string { return strconv.FormatUint(uint64(n), 10) }
 
 // secs is a number of seconds with what that is in words.
 func secs(n uint32) string {
-	units := []struct {
+	words := ""
+	rest := n
+	for _, u := range []struct {
 		name string
 		size uint32
-	}{{"week", 7 * 86400}, {"day", 86400}, {"hour", 3600}, {"minute", 60}}
-	for _, u := range units {
-		if n >= u.size && n%u.size == 0 {
-			s := number(n) + " = " + number(n/u.size) + " " + u.name
-			if n != u.size {
-				s += "s"
-			}
-			return s
+	}{{"day", 86400}, {"hour", 3600}, {"minute", 60}, {"second", 1}} {
+		k := rest / u.size
+		if k == 0 {
+			continue
+		}
+		rest -= k * u.size
+		words += " " + number(k) + " " + u.name
+		if k > 1 {
+			words += "s"
 		}
 	}
-	return number(n) + " seconds"
+	if words == "" {
+		words = " 0 seconds"
+	}
+	return number(n) + " s," + words
 }
 
 // besideAlias are the types that may stand beside a CNAME (RFC 4035 §2.5).

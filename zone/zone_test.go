@@ -1,0 +1,497 @@
+package zone_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/zone"
+)
+
+var apex = dnsname.MustParse("Example.")
+
+// model is a zone the naive way: a map from owner and type to data.
+type model map[string]map[rr.Type]map[string]bool // key of the owner, type, data
+
+func (m model) add(r rr.Record) {
+	k := r.Name.Key()
+	if m[k] == nil {
+		m[k] = map[rr.Type]map[string]bool{}
+	}
+	if m[k][r.Type] == nil {
+		m[k][r.Type] = map[string]bool{}
+	}
+	m[k][r.Type][string(r.Data)] = true
+}
+
+// names in canonical order.
+func (m model) names() []dnsname.Name {
+	var out []dnsname.Name
+	for k := range m {
+		n, _ := dnsname.FromWire([]byte(k))
+		out = append(out, n)
+	}
+	slices.SortFunc(out, dnsname.Name.Compare)
+	return out
+}
+
+// hidden tells whether a name lies below a cut or DNAME, and below which, the
+// topmost.
+func (m model) hidden(n dnsname.Name) (by dnsname.Name, hidden bool) {
+	for up := n.Parent(); up.AtOrBelow(apex); up = up.Parent() {
+		sets := m[up.Key()]
+		if sets[rr.TypeDNAME] != nil || sets[rr.TypeNS] != nil && !up.Equal(apex) {
+			by, hidden = up, true
+		}
+	}
+	return by, hidden
+}
+
+// exists tells whether the name has records or names below it.
+func (m model) exists(n dnsname.Name) bool {
+	for _, o := range m.names() {
+		if o.AtOrBelow(n) {
+			return true
+		}
+	}
+	return false
+}
+
+func record(owner string, t rr.Type, data string) rr.Record {
+	return rr.Record{Name: dnsname.MustParse(owner), Type: t, Class: rr.ClassIN, TTL: 300, Data: []byte(data)}
+}
+
+const soaData = "\x02ns\x07example\x00\x01h\x07example\x00\x00\x00\x00\x07\x00\x00\x0e\x10\x00\x00\x02\x58\x00\x01\x51\x80\x00\x00\x01\x2c"
+
+// randomRecord makes a record from few labels, so that names meet.
+func randomRecord(r *rand.Rand) rr.Record {
+	labels := []string{"a", "b", "c", "A", "*", "x1", "x2", "deep", `\000`, `\001`}
+	owner := "example."
+	for range r.IntN(5) {
+		owner = labels[r.IntN(len(labels))] + "." + owner
+	}
+	n := dnsname.MustParse(owner)
+	switch r.IntN(12) {
+	case 0:
+		return rr.Record{Name: n, Type: rr.TypeNS, TTL: 300, Data: []byte("\x02ns\x05other\x00")}
+	case 1:
+		return rr.Record{Name: n, Type: rr.TypeDNAME, TTL: 300, Data: []byte("\x05other\x00")}
+	case 2:
+		return rr.Record{Name: n, Type: rr.TypeMX, TTL: 300, Data: []byte("\x00\x0a\x01M\x00")}
+	case 3:
+		return rr.Record{Name: n, Type: rr.TypeTXT, TTL: 300, Data: append([]byte{byte(200)}, bytes.Repeat([]byte{byte(r.IntN(4))}, 200)...)}
+	}
+	return rr.Record{Name: n, Type: rr.TypeA, TTL: 300, Data: []byte{192, 0, 2, byte(r.IntN(4))}}
+}
+
+func build(t testing.TB, records []rr.Record) *zone.Snapshot {
+	t.Helper()
+	b := zone.NewBuilder(apex, false)
+	for _, r := range records {
+		if err := b.AddRecord(r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return b.Build().Snapshot
+}
+
+// compare checks a snapshot against the model: content, order, counts, and what
+// each lookup finds.
+func compare(t *testing.T, s *zone.Snapshot, m model) {
+	t.Helper()
+	names := m.names()
+	if s.Names() != len(names) {
+		t.Fatalf("%d names, want %d", s.Names(), len(names))
+	}
+	i, records, octets := 0, 0, 0
+	for n := range s.Nodes {
+		want := names[i]
+		if owner := s.Owner(n); !owner.Equal(want) {
+			t.Fatalf("place %d has %s, want %s", i, owner, want)
+		}
+		sets := m[want.Key()]
+		found := 0
+		for set := range n.RRsets {
+			found++
+			if set.N != len(sets[set.Type]) {
+				t.Fatalf("%s %s has %d records, want %d", want, set.Type, set.N, len(sets[set.Type]))
+			}
+			var last []byte
+			for data := range set.Data {
+				if !sets[set.Type][string(data)] || last != nil && bytes.Compare(last, data) >= 0 {
+					t.Fatalf("%s %s: unexpected or unordered %q", want, set.Type, data)
+				}
+				last = data
+				records++
+				octets += len(data)
+			}
+		}
+		if found != len(sets) {
+			t.Fatalf("%s has %d sets, want %d", want, found, len(sets))
+		}
+		if _, hidden := m.hidden(want); n.Occluded() != hidden {
+			t.Fatalf("%s occluded: %v, want %v", want, n.Occluded(), hidden)
+		}
+		i++
+	}
+	if records != s.Records() || s.Octets() < octets {
+		t.Fatalf("%d records and %d octets, counted %d and at least %d", s.Records(), s.Octets(), records, octets)
+	}
+}
+
+func lookups(t *testing.T, r *rand.Rand, s *zone.Snapshot, m model) {
+	t.Helper()
+	var match zone.Match
+	for range 200 {
+		name := randomRecord(r).Name
+		key, _ := s.AppendKey(nil, []byte(name.Wire()))
+		s.Lookup(key, &match)
+		if by, hidden := m.hidden(name); hidden {
+			if !match.Cut && !match.Substitute || !s.Owner(&match.Node).Equal(by) || match.Exact {
+				t.Fatalf("%s lies below %s; found %+v", name, by, match)
+			}
+			continue
+		}
+		_, there := m[name.Key()]
+		if match.Exact != there || match.EmptyNonTerminal != (!there && m.exists(name)) {
+			t.Fatalf("%s: exact %v, empty non-terminal %v", name, match.Exact, match.EmptyNonTerminal)
+		}
+		encloser := name
+		for !m.exists(encloser) {
+			encloser = encloser.Parent()
+		}
+		if match.Encloser != encloser.Labels()-apex.Labels() {
+			t.Fatalf("%s: encloser has %d labels, want %s", name, match.Encloser, encloser)
+		}
+		if _, isCut := m[name.Key()][rr.TypeNS]; match.Cut != (isCut && !name.Equal(apex)) {
+			t.Fatalf("%s: cut %v", name, match.Cut)
+		}
+		var before zone.Node
+		match.Before.Node(&before)
+		if c := s.Owner(&before).Compare(name); c > 0 || (c == 0) != there {
+			t.Fatalf("%s: the name before is %s", name, s.Owner(&before))
+		}
+		var wild zone.Node
+		star, _ := encloser.Child("*")
+		if got := s.Wildcard(key, match.Encloser, &wild); got != (m[star.Key()] != nil) {
+			t.Fatalf("%s: wildcard below %s found: %v", name, encloser, got)
+		}
+	}
+}
+
+// TestAgainstModel builds random zones and changes them, and compares with the
+// naive model after every step. Sizes go from a page to several levels.
+func TestAgainstModel(t *testing.T) {
+	for seed := range uint64(12) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		m := model{}
+		records := []rr.Record{record("example.", rr.TypeSOA, soaData)}
+		m.add(records[0])
+		for range r.IntN(400) {
+			rec := randomRecord(r)
+			records = append(records, rec)
+			m.add(rec)
+		}
+		s := build(t, records)
+		compare(t, s, m)
+		lookups(t, r, s, m)
+		for range 25 {
+			before, held := s, fmt.Sprint(dump(s))
+			var changes []zone.Change
+			for range 1 + r.IntN(5) {
+				name := randomRecord(r).Name
+				c := zone.Change{Owner: name}
+				if name.Equal(apex) {
+					c.Records = []rr.Record{record("example.", rr.TypeSOA, soaData)}
+				}
+				if r.IntN(3) > 0 {
+					for range 1 + r.IntN(3) {
+						rec := randomRecord(r)
+						rec.Name = name
+						c.Records = append(c.Records, rec)
+					}
+				}
+				changes = append(changes, c)
+				delete(m, name.Key())
+				for _, rec := range c.Records {
+					m.add(rec)
+				}
+			}
+			var err error
+			if s, err = s.With(changes); err != nil {
+				t.Fatal(err)
+			}
+			compare(t, s, m)
+			if fmt.Sprint(dump(before)) != held {
+				t.Fatal("the version before the change was changed")
+			}
+		}
+		lookups(t, r, s, m)
+	}
+}
+
+func dump(s *zone.Snapshot) (out []string) {
+	for n := range s.Nodes {
+		for set := range n.RRsets {
+			for data := range set.Data {
+				out = append(out, fmt.Sprintf("%s %s %q", s.Owner(n), set.Type, data))
+			}
+		}
+	}
+	return out
+}
+
+// TestLarge builds a zone of several levels in an order that is not sorted, and
+// takes it apart again name by name.
+func TestLarge(t *testing.T) {
+	const n = 120000
+	b := zone.NewBuilder(apex, false)
+	if err := b.AddRecord(record("example.", rr.TypeSOA, soaData)); err != nil {
+		t.Fatal(err)
+	}
+	for i := range n {
+		name := fmt.Sprintf("h%d.example.", (i*7919)%n)
+		if err := b.AddRecord(record(name, rr.TypeA, string([]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := b.Build().Snapshot
+	if s.Names() != n+1 || s.Records() != n+1 {
+		t.Fatalf("%d names, %d records", s.Names(), s.Records())
+	}
+	var last []byte
+	for node := range s.Nodes {
+		key := node.AppendKey(nil)
+		if last != nil && bytes.Compare(last, key) >= 0 {
+			t.Fatalf("%q stands behind %q", key, last)
+		}
+		last = key
+	}
+	var node zone.Node
+	for i := 0; i < n; i += 997 {
+		if !s.GetName(dnsname.MustParse(fmt.Sprintf("h%d.example.", i)), &node) {
+			t.Fatalf("h%d is not found", i)
+		}
+	}
+	one, err := s.With([]zone.Change{{Owner: dnsname.MustParse("h5.example.")}})
+	if err != nil || one.Names() != n || one.GetName(dnsname.MustParse("h5.example."), &node) || !s.GetName(dnsname.MustParse("h5.example."), &node) {
+		t.Fatalf("removing one name: %d names, %v", one.Names(), err)
+	}
+	if zone.Equal(s, one) || !zone.Equal(s, s) {
+		t.Error("versions are not told apart")
+	}
+	back, _ := one.With([]zone.Change{{Owner: dnsname.MustParse("h5.example."), Records: collect(s, "h5.example.")}})
+	if !zone.Equal(s, back) || back.Octets() != s.Octets() {
+		t.Errorf("taking a change back does not give the zone back: %d octets, had %d", back.Octets(), s.Octets())
+	}
+	all := make([]zone.Change, 0, n)
+	for i := range n {
+		all = append(all, zone.Change{Owner: dnsname.MustParse(fmt.Sprintf("h%d.example.", i))})
+	}
+	empty, err := s.With(all)
+	if err != nil || empty.Names() != 1 || empty.Octets() > 4096 {
+		t.Errorf("without its names: %d names, %d octets, %v", empty.Names(), empty.Octets(), err)
+	}
+}
+
+func collect(s *zone.Snapshot, owner string) (out []rr.Record) {
+	var n zone.Node
+	s.GetName(dnsname.MustParse(owner), &n)
+	for set := range n.RRsets {
+		for data := range set.Data {
+			out = append(out, rr.Record{Name: dnsname.MustParse(owner), Type: set.Type, TTL: set.TTL, Data: data})
+		}
+	}
+	return out
+}
+
+func TestOutside(t *testing.T) {
+	b := zone.NewBuilder(apex, false)
+	for _, owner := range []string{".", "example.org.", "notexample.", "x.notexample."} {
+		if err := b.AddRecord(record(owner, rr.TypeA, "\x0a\x00\x00\x01")); err == nil {
+			t.Errorf("%s was taken into %s", owner, apex)
+		}
+	}
+	if _, err := b.Build().With([]zone.Change{{Owner: dnsname.MustParse("example.org.")}}); err == nil {
+		t.Error("a change outside the zone was taken")
+	}
+}
+
+func TestConflicts(t *testing.T) {
+	b := zone.NewBuilder(apex, true)
+	add := func(owner string, ttl uint32, t rr.Type, data string, pos int) {
+		n := dnsname.MustParse(owner)
+		_ = b.Add([]byte(n.Wire()), t, ttl, []byte(data), 0)
+		_ = pos
+	}
+	add("a.example.", 300, rr.TypeA, "\x0a\x00\x00\x01", 1)
+	add("A.example.", 60, rr.TypeA, "\x0a\x00\x00\x02", 2)
+	add("a.example.", 60, rr.TypeA, "\x0a\x00\x00\x02", 3)
+	add("m.example.", 60, rr.TypeMX, "\x00\x0a\x01X\x00", 4)
+	add("m.example.", 60, rr.TypeMX, "\x00\x0a\x01x\x00", 5)
+	z := b.Build()
+	var dup, ttl int
+	for _, c := range z.Conflicts {
+		if c.Duplicate {
+			dup++
+		} else {
+			ttl++
+		}
+	}
+	if dup != 2 || ttl != 1 || z.Records() != 3 || len(z.Positions) != 3 {
+		t.Errorf("%d duplicates, %d TTL conflicts, %d records: %+v", dup, ttl, z.Records(), z.Conflicts)
+	}
+	var n zone.Node
+	z.GetName(dnsname.MustParse("a.example."), &n)
+	if set, _ := n.Find(rr.TypeA); set.TTL != 60 || set.N != 2 {
+		t.Errorf("the set has TTL %d and %d records", set.TTL, set.N)
+	}
+}
+
+// Case survives, for owners and everywhere else (RFC 1034 §3.1).
+func TestCase(t *testing.T) {
+	s := build(t, []rr.Record{record("WwW.Example.", rr.TypeA, "\x0a\x00\x00\x01")})
+	var n zone.Node
+	if !s.GetName(dnsname.MustParse("www.example."), &n) || s.Owner(&n).String() != "WwW.Example." {
+		t.Errorf("the owner is %s", s.Owner(&n))
+	}
+}
+
+// Signatures stand behind what they cover, and are found by it.
+func TestSignatures(t *testing.T) {
+	sig := func(covered rr.Type, octet byte) string {
+		return string([]byte{byte(covered >> 8), byte(covered)}) + "\x0d\x02" + strings.Repeat("\x00", 14) + "\x07example\x00" + string(octet)
+	}
+	s := build(t, []rr.Record{
+		record("a.example.", rr.TypeRRSIG, sig(rr.TypeMX, 1)), record("a.example.", rr.TypeRRSIG, sig(rr.TypeA, 2)),
+		record("a.example.", rr.TypeRRSIG, sig(rr.TypeA, 3)), record("a.example.", rr.TypeMX, "\x00\x0a\x00"), record("a.example.", rr.TypeA, "\x0a\x00\x00\x01"),
+	})
+	var n zone.Node
+	s.GetName(dnsname.MustParse("a.example."), &n)
+	if set, sigs, ok := n.FindWithSig(rr.TypeA); !ok || set.N != 1 || sigs.N != 2 || sigs.Covered() != rr.TypeA {
+		t.Errorf("A: %d records, %d signatures", set.N, sigs.N)
+	}
+	if sigs, ok := n.FindSig(rr.TypeMX); !ok || sigs.N != 1 {
+		t.Errorf("MX: %d signatures", sigs.N)
+	}
+	if got := n.Types(nil); len(got) != 3 {
+		t.Errorf("types %v", got)
+	}
+}
+
+// Rewrite with a transformation that keeps everything gives the same zone,
+// however many goroutines work on it.
+func TestRewrite(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	records := []rr.Record{record("example.", rr.TypeSOA, soaData)}
+	for i := range 5000 {
+		records = append(records, record(fmt.Sprintf("n%d.example.", i), rr.TypeA, string([]byte{10, 0, byte(i >> 8), byte(i)})), randomRecord(r))
+	}
+	s := build(t, records)
+	for _, workers := range []int{1, 2, 7} {
+		visited := 0
+		same, err := s.Rewrite(context.Background(), workers, nil, func() zone.Transform {
+			return func(n, _ *zone.Node, w *zone.NodeWriter) error {
+				for set := range n.RRsets {
+					w.AddSet(set)
+				}
+				return nil
+			}
+		})
+		if err != nil || !zone.Equal(s, same) || same.Records() != s.Records() {
+			t.Fatalf("%d workers: not the same zone, %v", workers, err)
+		}
+		err = s.Scan(context.Background(), 1, func(n int) { visited += n }, func() zone.Visit {
+			return func(n, next *zone.Node) error {
+				if next.Occluded() {
+					return fmt.Errorf("behind %s comes %s, which is occluded", s.Owner(n), s.Owner(next))
+				}
+				return nil
+			}
+		})
+		if err != nil || visited != s.Names() {
+			t.Fatalf("%d names visited of %d, %v", visited, s.Names(), err)
+		}
+	}
+	stop := fmt.Errorf("stop")
+	if _, err := s.Rewrite(context.Background(), 3, nil, func() zone.Transform {
+		return func(*zone.Node, *zone.Node, *zone.NodeWriter) error { return stop }
+	}); err != stop {
+		t.Errorf("a failing transformation: %v", err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if err := s.Scan(ctx, 2, nil, func() zone.Visit { return func(_, _ *zone.Node) error { return nil } }); err == nil {
+		t.Error("a cancelled scan succeeds")
+	}
+}
+
+func TestNoAllocations(t *testing.T) {
+	s := build(t, []rr.Record{record("example.", rr.TypeSOA, soaData), record("a.example.", rr.TypeA, "\x0a\x00\x00\x01"), record("*.w.example.", rr.TypeA, "\x0a\x00\x00\x01")})
+	var m zone.Match
+	var n zone.Node
+	buf := make([]byte, 0, 256)
+	wire := []byte("\x04miss\x01w\x07example\x00")
+	if got := testing.AllocsPerRun(100, func() {
+		key, _ := s.AppendKey(buf, wire)
+		s.Lookup(key, &m)
+		s.Wildcard(key, m.Encloser, &n)
+	}); got != 0 {
+		t.Errorf("a lookup allocates %v times", got)
+	}
+}
+
+// bench is a zone for benchmarks.
+func bench(b *testing.B, n int) *zone.Snapshot {
+	z := zone.NewBuilder(apex, false)
+	_ = z.AddRecord(record("example.", rr.TypeSOA, soaData))
+	for i := range n {
+		_ = z.AddRecord(record(fmt.Sprintf("host%d.example.", i), rr.TypeA, string([]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})))
+	}
+	return z.Build().Snapshot
+}
+
+func BenchmarkLookup(b *testing.B) {
+	for _, n := range []int{10000, 1000000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			s := bench(b, n)
+			r := rand.New(rand.NewPCG(1, 1))
+			keys := make([][]byte, 100000)
+			for i := range keys {
+				keys[i], _ = s.AppendKey(nil, []byte(dnsname.MustParse(fmt.Sprintf("host%d.example.", r.IntN(n))).Wire()))
+			}
+			var m zone.Match
+			b.ReportMetric(float64(s.Octets())/float64(s.Records()), "octets/record")
+			i := 0
+			for b.Loop() {
+				s.Lookup(keys[i%len(keys)], &m)
+				i++
+			}
+		})
+	}
+}
+
+// One changed name costs the same in a large zone as in a small one.
+func BenchmarkChange(b *testing.B) {
+	for _, n := range []int{10000, 1000000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			s := bench(b, n)
+			i := 0
+			for b.Loop() {
+				i++
+				next, err := s.With([]zone.Change{{Owner: dnsname.MustParse(fmt.Sprintf("host%d.example.", i*7919%n)),
+					Records: []rr.Record{record("x.example.", rr.TypeA, string([]byte{11, byte(i >> 16), byte(i >> 8), byte(i)}))}}})
+				if err != nil {
+					b.Fatal(err)
+				}
+				s = next
+			}
+		})
+	}
+}
