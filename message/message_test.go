@@ -1,0 +1,284 @@
+package message_test
+
+import (
+	"bytes"
+	"errors"
+	"math/rand/v2"
+	"testing"
+
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/rr"
+)
+
+var name = dnsname.MustParse("www.Saltmarsh.example.")
+
+func query(o message.QueryOptions) []byte { return message.AppendQuery(nil, name, rr.TypeA, o) }
+
+// with replaces octets of a message.
+func with(msg []byte, at int, octets ...byte) []byte {
+	out := bytes.Clone(msg)
+	copy(out[at:], octets)
+	return out
+}
+
+func TestParseQuery(t *testing.T) {
+	plain := query(message.QueryOptions{ID: 7, RD: true})
+	edns := query(message.QueryOptions{EDNS: true, UDPSize: 4096, DO: true})
+	opt := edns[len(plain):]
+	two := append(bytes.Clone(edns), opt...)
+	two[11] = 2
+	for _, c := range []struct {
+		what    string
+		msg     []byte
+		verdict message.Verdict
+		code    message.Rcode
+	}{
+		{"a plain question", plain, message.Answer, 0},
+		{"EDNS", edns, message.Answer, 0},
+		{"shorter than a header", plain[:11], message.Drop, 0},
+		{"an answer", with(plain, 2, 0x80), message.Drop, 0},
+		{"opcode 2", with(plain, 2, 2<<3), message.Respond, message.NotImp},
+		{"opcode 15", with(plain, 2, 15<<3), message.Respond, message.NotImp},
+		{"two questions", with(plain, 5, 2), message.Respond, message.FormErr},
+		{"no question", with(plain[:12], 5, 0), message.Respond, message.FormErr},
+		{"a question that is announced and missing", plain[:12], message.Respond, message.FormErr},
+		{"a cut name", plain[:20], message.Respond, message.FormErr},
+		{"a compressed question", append(bytes.Clone(plain[:12]), 0xc0, 0, 0, 1, 0, 1), message.Respond, message.FormErr},
+		{"stray octets", append(bytes.Clone(plain), 0, 0, 0), message.Respond, message.FormErr},
+		{"two OPT records", two, message.Respond, message.FormErr},
+		{"EDNS version 1", with(edns, len(edns)-5, 1), message.Respond, message.BadVers},
+		{"an option past the end", append(with(edns, len(edns)-1, 4), 0, 10, 0, 8), message.Respond, message.FormErr},
+		{"a record count without records", with(plain, 11, 1), message.Respond, message.FormErr},
+		{"reserved bits set", with(plain, 3, 0x40), message.Answer, 0},
+	} {
+		var q message.Query
+		if v, code := message.ParseQuery(c.msg, &q); v != c.verdict || code != c.code {
+			t.Errorf("%s: verdict %d, code %s; want %d, %s", c.what, v, code, c.verdict, c.code)
+		}
+	}
+	var q message.Query
+	message.ParseQuery(edns, &q)
+	if !q.HasEDNS || q.UDPSize != 4096 || !q.DO || string(q.Name) != name.Wire() || q.Type != rr.TypeA {
+		t.Errorf("read as %+v", q)
+	}
+	message.ParseQuery(query(message.QueryOptions{EDNS: true, UDPSize: 100}), &q)
+	if q.UDPSize != message.MinUDP {
+		t.Errorf("a size of 100 counts as %d (RFC 6891 §6.2.3)", q.UDPSize)
+	}
+}
+
+func begin(t *testing.T, msg []byte, limit int) (*message.Builder, *message.Query) {
+	t.Helper()
+	var q message.Query
+	if v, _ := message.ParseQuery(msg, &q); v == message.Drop {
+		t.Fatal("the query is no query")
+	}
+	b := &message.Builder{}
+	b.Begin(nil, &q, limit, 1232)
+	return b, &q
+}
+
+func TestBuilder(t *testing.T) {
+	b, _ := begin(t, query(message.QueryOptions{ID: 0x1234, RD: true, EDNS: true, UDPSize: 1232, DO: true}), 1232)
+	b.SetFlag(message.FlagAA)
+	mx := "\x00\x0a\x04mail\x09Saltmarsh\x07example\x00"
+	if !b.Record(message.AnswerSection, message.QName, rr.TypeMX, 300, []byte(mx)) ||
+		!b.Record(message.AuthoritySection, []byte("\x09Saltmarsh\x07example\x00"), rr.TypeNS, 60, []byte("\x02ns\x05other\x00")) ||
+		!b.Record(message.AdditionalSection, []byte("\x04mail\x09Saltmarsh\x07example\x00"), rr.TypeA, 60, []byte{192, 0, 2, 1}) ||
+		!b.Record(message.AdditionalSection, []byte("\x04mail\x09saltmarsh\x07example\x00"), rr.TypeSRV, 60, []byte("\x00\x00\x00\x00\x00\x01\x04mail\x09Saltmarsh\x07example\x00")) {
+		t.Fatal("records do not fit")
+	}
+	b.SetEDE(20)
+	raw := b.Finish()
+	m, err := message.Unpack(raw)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m.ID != 0x1234 || m.Flags&(message.FlagQR|message.FlagAA|message.FlagRD) != message.FlagQR|message.FlagAA|message.FlagRD || m.Trailing != 0 {
+		t.Errorf("header %+v", m.Header)
+	}
+	if m.Question[0].Name != name || string(m.Answer[0].Data) != mx || m.Answer[0].Name != name {
+		t.Errorf("answer %v", m.Answer)
+	}
+	if m.EDNS == nil || !m.EDNS.DO || len(m.EDNS.Options) != 1 || m.EDNS.Options[0].Code != message.OptionEDE || m.EDNS.Options[0].Data[1] != 20 {
+		t.Errorf("EDNS %+v", m.EDNS)
+	}
+	// The names of the old types point, case by case; the target of SRV does not
+	// (RFC 3597 §4).
+	if bytes.Count(raw, []byte("\x09Saltmarsh")) != 2 || bytes.Count(raw, []byte("\x09saltmarsh")) != 1 {
+		t.Errorf("compression: %q", raw)
+	}
+	if m.Additional[1].Name.String() != "mail.saltmarsh.example." {
+		t.Errorf("the case of an owner was lost: %s", m.Additional[1].Name)
+	}
+}
+
+func TestRollback(t *testing.T) {
+	b, _ := begin(t, query(message.QueryOptions{EDNS: true}), 120)
+	mark := b.Mark()
+	n := 0
+	for b.Record(message.AnswerSection, message.QName, rr.TypeA, 60, []byte{192, 0, 2, byte(n)}) {
+		mark = b.Mark()
+		n++
+	}
+	b.Rollback(mark)
+	raw := b.Finish()
+	m, err := message.Unpack(raw)
+	if err != nil || len(m.Answer) != n || len(raw) > 120 || n == 0 || m.EDNS == nil {
+		t.Errorf("%d records in %d octets, %v", n, len(raw), err)
+	}
+}
+
+// Responses without EDNS have none, whatever the code (RFC 6891 §7).
+func TestCodes(t *testing.T) {
+	for _, edns := range []bool{true, false} {
+		b, _ := begin(t, query(message.QueryOptions{EDNS: edns}), 512)
+		b.SetRcode(message.BadVers)
+		m, err := message.Unpack(b.Finish())
+		if err != nil || (m.EDNS != nil) != edns || edns && m.ExtendedRcode != message.BadVers {
+			t.Errorf("EDNS %v: %+v, %v", edns, m, err)
+		}
+	}
+}
+
+func TestTransferNames(t *testing.T) {
+	apex := dnsname.MustParse("saltmarsh.example.")
+	raw := message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{})
+	b, q := begin(t, raw, message.MaxLen)
+	b.Transfer(q)
+	b.RecordBelow(message.AnswerSection, []byte("\x03www"), rr.TypeCNAME, 60, []byte("\x03web\x09saltmarsh\x07example\x00"))
+	b.RecordBelow(message.AnswerSection, nil, rr.TypeNS, 60, []byte("\x02ns\x0bxsaltmarsh9\x07example\x00"))
+	m, err := message.Unpack(b.Finish())
+	if err != nil || m.Answer[0].Name.String() != "www.saltmarsh.example." || rr.DataText(rr.TypeCNAME, m.Answer[0].Data) != "web.saltmarsh.example." ||
+		rr.DataText(rr.TypeNS, m.Answer[1].Data) != "ns.xsaltmarsh9.example." {
+		t.Errorf("%v, %v", m.Answer, err)
+	}
+}
+
+func TestUnpackFaults(t *testing.T) {
+	b, _ := begin(t, query(message.QueryOptions{EDNS: true}), 512)
+	b.Record(message.AnswerSection, message.QName, rr.TypeA, 1<<31+5, []byte{192, 0, 2, 1})
+	raw := b.Finish()
+	m, err := message.Unpack(raw)
+	if err != nil || m.Answer[0].TTL != 0 {
+		t.Errorf("a TTL with the top bit counts as 0 (RFC 2181 §8): %v, %v", m.Answer, err)
+	}
+	for n := range raw {
+		if _, err := message.Unpack(raw[:n]); err == nil {
+			t.Errorf("cut to %d octets it is read without error", n)
+		}
+	}
+	if _, err := message.Unpack(raw[:5]); !errors.Is(err, message.ErrShort) {
+		t.Error("a short message")
+	}
+	short := with(raw, len(raw)-11-4-1, 3) // RDLENGTH of the A record
+	if _, err := message.Unpack(short); err == nil {
+		t.Error("an A record of three octets was read")
+	}
+}
+
+func TestFindTSIG(t *testing.T) {
+	raw := query(message.QueryOptions{EDNS: true})
+	if off, err := message.FindTSIG(raw); off != 0 || err != nil {
+		t.Errorf("found at %d, %v", off, err)
+	}
+	signed := append(bytes.Clone(raw), 0, 0, byte(rr.TypeTSIG), 0, 255, 0, 0, 0, 0, 0, 0)
+	signed[11]++
+	if off, err := message.FindTSIG(signed); off != len(raw) || err != nil {
+		t.Errorf("found at %d, %v; want %d", off, err, len(raw))
+	}
+	if _, err := message.FindTSIG(signed[:len(signed)-1]); err == nil {
+		t.Error("a cut message")
+	}
+}
+
+func TestNoAllocations(t *testing.T) {
+	raw := query(message.QueryOptions{EDNS: true, UDPSize: 1232})
+	var q message.Query
+	var b message.Builder
+	buf := make([]byte, 0, 1500)
+	mx, a := []byte("\x00\x0a\x04mail\x09Saltmarsh\x07example\x00"), []byte{192, 0, 2, 1}
+	if n := testing.AllocsPerRun(100, func() {
+		message.ParseQuery(raw, &q)
+		b.Begin(buf, &q, 1232, 1232)
+		b.Record(message.AnswerSection, message.QName, rr.TypeMX, 300, mx)
+		b.Record(message.AdditionalSection, mx[2:], rr.TypeA, 300, a)
+		b.Finish()
+	}); n != 0 {
+		t.Errorf("reading a question and writing an answer allocates %v times", n)
+	}
+}
+
+// pack writes a message taken apart anew.
+func pack(m *message.Message, q *message.Query) ([]byte, bool) {
+	var b message.Builder
+	b.Begin(nil, q, message.MaxLen, 1232)
+	for i, section := range [][]rr.Record{m.Answer, m.Authority, m.Additional} {
+		for _, r := range section {
+			if r.Class != rr.ClassIN || r.Type == rr.TypeTSIG || !b.Record(message.Section(i+1), []byte(r.Name.Wire()), r.Type, r.TTL, r.Data) {
+				return nil, false
+			}
+		}
+	}
+	return b.Finish(), true
+}
+
+// FuzzMessage: nothing makes the readers panic, and what was read and written
+// again reads as the same.
+func FuzzMessage(f *testing.F) {
+	f.Add(query(message.QueryOptions{EDNS: true, UDPSize: 1232, DO: true}))
+	f.Add(query(message.QueryOptions{Opcode: message.OpNotify}))
+	r := rand.New(rand.NewPCG(1, 1))
+	for range 10 {
+		var q message.Query
+		raw := query(message.QueryOptions{EDNS: true})
+		message.ParseQuery(raw, &q)
+		var b message.Builder
+		b.Begin(nil, &q, 512, 1232)
+		b.Record(message.AnswerSection, message.QName, rr.TypeMX, 300, []byte("\x00\x0a\x04mail\x09Saltmarsh\x07example\x00"))
+		b.Record(message.AnswerSection, []byte(name.Wire()), rr.TypeTXT, uint32(r.IntN(100)), []byte("\x03abc"))
+		f.Add(b.Finish())
+	}
+	f.Fuzz(func(t *testing.T, msg []byte) {
+		var q message.Query
+		message.ParseQuery(msg, &q)
+		_, _ = message.FindTSIG(msg)
+		if off, err := message.SkipQuestions(msg); err == nil {
+			var it message.Records
+			it.Reset(msg, off, 100)
+			for it.Next() {
+			}
+		}
+		m, err := message.Unpack(msg)
+		if err != nil {
+			return
+		}
+		asked := message.AppendQuery(nil, name, rr.TypeA, message.QueryOptions{})
+		message.ParseQuery(asked, &q)
+		raw, ok := pack(m, &q)
+		if !ok {
+			return
+		}
+		again, err := message.Unpack(raw)
+		if err != nil {
+			t.Fatalf("%x is written as %x, which does not read: %v", msg, raw, err)
+		}
+		for i, s := range [][]rr.Record{m.Answer, m.Authority, m.Additional} {
+			other := [][]rr.Record{again.Answer, again.Authority, again.Additional}[i]
+			for j, r := range s {
+				if o := other[j]; o.Name != r.Name || o.Type != r.Type || o.TTL != r.TTL || !bytes.Equal(o.Data, r.Data) {
+					t.Fatalf("record %v comes back as %v", r, o)
+				}
+			}
+		}
+	})
+}
+
+func BenchmarkParseQuery(b *testing.B) {
+	raw := query(message.QueryOptions{EDNS: true, UDPSize: 1232})
+	var q message.Query
+	for b.Loop() {
+		message.ParseQuery(raw, &q)
+	}
+}
