@@ -361,27 +361,39 @@ func (r *Responder) referral(step int) {
 	r.glue(servers, cut)
 }
 
-// glue adds the addresses of the servers that lie in this zone: for those below
-// the cut they are needed, and TC says if they do not fit (RFC 9471 §3.1).
+// glue adds the addresses of the servers that lie in this zone. Those below the
+// cut come first: they are needed, and TC says if they do not fit (RFC 9471 §3.1);
+// those elsewhere may be left out (§3.2).
 func (r *Responder) glue(servers zone.RRset, cut *zone.Node) {
-	var keyBuf [2 * dnsname.MaxWire]byte
 	var cutBuf [2 * dnsname.MaxWire]byte
 	cutKey := cut.AppendKey(cutBuf[:0])
+	for _, needed := range [2]bool{true, false} {
+		if !r.glueOf(servers, cutKey, needed) {
+			r.truncate = r.truncate || needed
+			return
+		}
+	}
+}
+
+// glueOf adds the addresses of the servers below the cut, or of the others;
+// false when one does not fit.
+func (r *Responder) glueOf(servers zone.RRset, cutKey []byte, below bool) bool {
+	var keyBuf [2 * dnsname.MaxWire]byte
 	var n zone.Node
 	var host []byte
 	for servers.N > 0 {
 		host, servers = servers.Cut()
 		key, ok := r.z.AppendKey(keyBuf[:0], host)
-		if !ok || !r.z.Get(key, &n) {
+		if !ok || below != (len(key) >= len(cutKey) && string(key[:len(cutKey)]) == string(cutKey)) || !r.z.Get(key, &n) {
 			continue
 		}
-		needed := len(key) >= len(cutKey) && string(key[:len(cutKey)]) == string(cutKey)
 		for _, t := range [2]rr.Type{rr.TypeA, rr.TypeAAAA} {
 			if set, ok := n.Find(t); ok && !r.add(message.AdditionalSection, host, set, set.TTL) {
-				r.truncate = r.truncate || needed
+				return false
 			}
 		}
 	}
+	return true
 }
 
 // substitute answers for a name below a DNAME (RFC 6672 §3.2).

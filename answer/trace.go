@@ -119,7 +119,8 @@ type Single struct{ Snapshot *zone.Snapshot }
 // Find implements Source.
 func (s Single) Find(name []byte, above bool) (*zone.Snapshot, State) {
 	apex := len(s.Snapshot.Apex().Wire())
-	if _, ok := s.Snapshot.AppendKey(nil, name); !ok || above && len(name) == apex {
+	var buf [2 * dnsname.MaxWire]byte
+	if _, ok := s.Snapshot.AppendKey(buf[:0], name); !ok || above && len(name) == apex {
 		return nil, NotServed
 	}
 	return s.Snapshot, Served
