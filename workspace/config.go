@@ -205,6 +205,9 @@ func Load(dir string, src *source.Set, diags *diag.List) (*Config, error) {
 	if err != nil {
 		return nil, err
 	}
+	if p.failed() { // missing secrets would only be echoes
+		return nil, nil
+	}
 	c := p.config(dir, &r, secrets)
 	if p.failed() {
 		return nil, nil

@@ -1,0 +1,262 @@
+package tsig_test
+
+import (
+	"bytes"
+	"errors"
+	"testing"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/internal/vectors"
+	"fencepost/message"
+	"fencepost/tsig"
+)
+
+type vector struct {
+	Name       string
+	Message    string `json:"message_hex"`
+	MAC        string `json:"mac_hex"`
+	Algorithm  string
+	Time       int64  `json:"time_signed"`
+	RequestMAC string `json:"request_mac_hex"`
+	Unsigned   string `json:"unsigned_hex"`
+	Error      int
+}
+
+type file struct {
+	KeyName string `json:"key_name"`
+	KeyHex  string `json:"key_hex"`
+	Cases   []vector
+	Signed  stream `json:"axfr_stream_all_signed"`
+	Middle  stream `json:"axfr_stream_middle_unsigned"`
+	Rules   map[string]struct {
+		Full, Smallest int
+		FormErr        []int
+	} `json:"mac_size_rules"`
+}
+
+type stream struct {
+	Request  string `json:"request_hex"`
+	Messages []struct {
+		Message string `json:"message_hex"`
+	}
+}
+
+func read(t *testing.T) (*file, func(algorithm string) *tsig.Key) {
+	t.Helper()
+	var f file
+	vectors.Read(t, "tsig.json", &f)
+	return &f, func(algorithm string) *tsig.Key {
+		return &tsig.Key{Name: dnsname.MustParse(f.KeyName), Algorithm: algorithm, Secret: vectors.Hex(t, f.KeyHex)}
+	}
+}
+
+func offset(t *testing.T, msg []byte) int {
+	t.Helper()
+	off, err := message.FindTSIG(msg)
+	if err != nil || off == 0 {
+		t.Fatalf("no TSIG found: %v", err)
+	}
+	return off
+}
+
+// TestVectors signs and checks each request and response of the vectors, in all
+// algorithms.
+func TestVectors(t *testing.T) {
+	f, key := read(t)
+	var request []byte
+	for _, c := range f.Cases {
+		msg := vectors.Hex(t, c.Message)
+		if c.RequestMAC == "" {
+			request = msg
+		}
+		if c.Error != 0 || c.Algorithm == "" {
+			continue
+		}
+		s := tsig.NewStream(key(c.Algorithm))
+		now := time.Unix(c.Time, 0)
+		if c.RequestMAC != "" { // a response: the request comes first
+			if _, err := s.Verify(request, offset(t, request), now); err != nil {
+				t.Errorf("%s: the request: %v", c.Name, err)
+				continue
+			}
+		}
+		plain, err := s.Verify(msg, offset(t, msg), now)
+		if err != nil {
+			t.Errorf("%s: %v", c.Name, err)
+			continue
+		}
+		if c.Unsigned == "" {
+			continue
+		}
+		if !bytes.Equal(plain, vectors.Hex(t, c.Unsigned)) {
+			t.Errorf("%s: without TSIG it is %x", c.Name, plain)
+		}
+		s = tsig.NewStream(key(c.Algorithm))
+		if c.RequestMAC != "" {
+			_, _ = s.Verify(request, offset(t, request), now)
+		}
+		if len(c.MAC)/2 >= 20 && c.Name != "request with MAC truncated to 16 octets" {
+			if got := s.Sign(vectors.Hex(t, c.Unsigned), now); !bytes.Equal(got, msg) {
+				t.Errorf("%s: signed it is\n%x\nwant\n%x", c.Name, got, msg)
+			}
+		}
+	}
+}
+
+func TestStreams(t *testing.T) {
+	f, key := read(t)
+	for what, st := range map[string]stream{"all signed": f.Signed, "the middle unsigned": f.Middle} {
+		request := vectors.Hex(t, st.Request)
+		s := tsig.NewStream(key("hmac-sha256"))
+		now := time.Unix(1735689601, 0)
+		if _, err := s.Verify(request, offset(t, request), now); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		for i, m := range st.Messages {
+			msg := vectors.Hex(t, m.Message)
+			off, err := message.FindTSIG(msg)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if off == 0 {
+				err = s.Unsigned(msg)
+			} else {
+				_, err = s.Verify(msg, off, now)
+			}
+			if err != nil {
+				t.Errorf("%s: message %d: %v", what, i, err)
+			}
+		}
+		if !s.Last {
+			t.Errorf("%s: the last message counts as unsigned", what)
+		}
+	}
+	// Without the first signature nothing is believed; nor after too many without.
+	s := tsig.NewStream(key("hmac-sha256"))
+	_ = s.Sign(make([]byte, 12), time.Unix(1, 0))
+	if err := s.Unsigned(make([]byte, 12)); err == nil {
+		t.Error("a transfer may begin unsigned")
+	}
+	request := vectors.Hex(t, f.Signed.Request)
+	s = tsig.NewStream(key("hmac-sha256"))
+	_, _ = s.Verify(request, offset(t, request), time.Unix(1735689601, 0))
+	first := vectors.Hex(t, f.Signed.Messages[0].Message)
+	_, _ = s.Verify(first, offset(t, first), time.Unix(1735689601, 0))
+	var err error
+	n := 0
+	for ; err == nil; n++ {
+		err = s.Unsigned(make([]byte, 12))
+	}
+	if n != 100 {
+		t.Errorf("the unsigned message number %d is refused, not 100", n)
+	}
+}
+
+func code(err error) uint16 {
+	var e *tsig.Error
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return 0xffff
+}
+
+func TestRefusals(t *testing.T) {
+	f, key := read(t)
+	var msg []byte
+	var at int64
+	for _, c := range f.Cases {
+		if c.Name == "request SOA, hmac-sha256" {
+			msg, at = vectors.Hex(t, c.Message), c.Time
+		}
+	}
+	off := offset(t, msg)
+	check := func(what string, k *tsig.Key, msg []byte, now int64, want uint16) {
+		t.Helper()
+		if _, err := tsig.NewStream(k).Verify(msg, offset(t, msg), time.Unix(now, 0)); code(err) != want {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	good := key("hmac-sha256")
+	check("fudge seconds late", good, msg, at+300, 0xffff)
+	check("a second later", good, msg, at+301, tsig.BadTime)
+	check("far too early", good, msg, at-301, tsig.BadTime)
+	other := *good
+	other.Secret = []byte("another secret")
+	check("another secret", &other, msg, at, tsig.BadSig)
+	check("another algorithm", key("hmac-sha512"), msg, at, tsig.BadKey)
+	named := *good
+	named.Name = dnsname.MustParse("other.key.")
+	check("another name", &named, msg, at, tsig.BadKey)
+	for i := 12; i < off; i += 5 {
+		bad := bytes.Clone(msg)
+		bad[i] ^= 0x10
+		if o, err := message.FindTSIG(bad); err != nil || o == 0 {
+			continue
+		}
+		if _, err := tsig.NewStream(good).Verify(bad, off, time.Unix(at, 0)); err == nil {
+			t.Errorf("octet %d may be changed", i)
+		}
+	}
+	for n := off; n < len(msg); n++ {
+		if _, err := tsig.NewStream(good).Verify(msg[:n], off, time.Unix(at, 0)); code(err) != 0 {
+			t.Errorf("cut to %d octets: %v", n, err)
+		}
+	}
+}
+
+// The answers that report an error are those of RFC 8945 §5.3.2.
+func TestRefuse(t *testing.T) {
+	f, key := read(t)
+	var request []byte
+	for _, c := range f.Cases {
+		if c.Name == "request SOA, hmac-sha256" {
+			request = vectors.Hex(t, c.Message)
+		}
+	}
+	client := func() *tsig.Stream {
+		s := tsig.NewStream(key("hmac-sha256"))
+		plain := bytes.Clone(request[:offset(t, request)])
+		plain[11]--
+		s.Sign(plain, time.Unix(1735689600, 0))
+		return s
+	}
+	head := func() []byte {
+		m := bytes.Clone(request[:offset(t, request)])
+		m[2], m[3], m[11] = 0x80, 9, 0
+		return m
+	}
+	for _, c := range []struct {
+		code uint16
+		now  int64
+	}{{tsig.BadKey, 1735689600}, {tsig.BadSig, 1735689600}, {tsig.BadTime, 1735699600}} {
+		server := tsig.NewStream(key("hmac-sha256"))
+		_, _ = server.Verify(request, offset(t, request), time.Unix(c.now, 0))
+		out := tsig.Refuse(head(), request, offset(t, request), c.code, server, time.Unix(c.now, 0))
+		_, err := client().Verify(out, offset(t, out), time.Unix(1735689600, 0))
+		if !errors.Is(err, tsig.ErrPeer) {
+			t.Errorf("error %d reaches the client as: %v", c.code, err)
+		}
+	}
+	if n, err := tsig.KeyName(request, offset(t, request)); err != nil || n.String() != f.KeyName {
+		t.Errorf("the key is named %s, %v", n, err)
+	}
+	if !tsig.Supported(tsig.DefaultAlgorithm) || tsig.Supported("hmac-md5.sig-alg.reg.int") {
+		t.Error("the wrong algorithms are supported")
+	}
+}
+
+func FuzzVerify(f *testing.F) {
+	f.Add([]byte("\x12\x34\x00\x00\x00\x01\x00\x00\x00\x00\x00\x01\x07example\x00\x00\x06\x00\x01\x01k\x00\x00\xfa\x00\xff\x00\x00\x00\x00\x00\x10"))
+	f.Fuzz(func(t *testing.T, msg []byte) {
+		off, err := message.FindTSIG(msg)
+		if err != nil || off == 0 {
+			return
+		}
+		k := &tsig.Key{Name: dnsname.MustParse("k."), Algorithm: "hmac-sha256", Secret: []byte("s")}
+		if _, err := tsig.NewStream(k).Verify(msg, off, time.Unix(1735689600, 0)); err == nil {
+			t.Fatalf("%x was accepted", msg)
+		}
+		tsig.Refuse(make([]byte, 12), msg, off, tsig.BadSig, nil, time.Unix(1, 0))
+	})
+}

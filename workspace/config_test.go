@@ -1,0 +1,160 @@
+package workspace_test
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/source"
+	"fencepost/workspace"
+)
+
+const good = `[serial]
+style = "date"
+
+[serve]
+listen  = ["127.0.0.1:5300", "[::1]:5300"]
+control = "state/control.sock"
+
+[peer.harbour]
+address = "127.0.0.2:5300"
+tsig    = "harbour-2026"
+
+[policy.standard]
+algorithm = "ECDSAP256SHA256"
+keys      = "single"
+denial    = "nsec"
+
+[[zone]]
+name    = "saltmarsh.example"
+sign    = "standard"
+send-to = ["harbour"]
+
+[[zone]]
+name       = "tides.example"
+fetch-from = ["harbour"]
+`
+
+const secrets = "[tsig.harbour-2026]\nsecret = \"AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8=\"\n"
+
+func load(t *testing.T, config, secret string, mode os.FileMode) (*workspace.Config, []string) {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "fencepost.toml"), []byte(config), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if secret != "" {
+		if err := os.WriteFile(filepath.Join(dir, "secrets.toml"), []byte(secret), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(filepath.Join(dir, "secrets.toml"), mode); err != nil {
+			t.Fatal(err)
+		}
+	}
+	src, diags := &source.Set{}, &diag.List{}
+	c, err := workspace.Load(dir, src, diags)
+	if err != nil {
+		t.Fatal(err)
+	}
+	diags.Sort()
+	var found []string
+	for _, d := range diags.All {
+		p := src.Position(d.Span.Start)
+		found = append(found, fmt.Sprintf("%s:%d %s (%s) → %s", filepath.Base(p.File), p.Line, d.Rule.Code, d.Message, d.Suggestion))
+	}
+	return c, found
+}
+
+func TestLoad(t *testing.T) {
+	c, found := load(t, good, secrets, 0o600)
+	if len(found) > 0 {
+		t.Fatal(found)
+	}
+	z := c.Find(dnsname.MustParse("SALTMARSH.example."))
+	if z == nil || z.Sign == nil || z.Sign.Split || len(z.SendTo) != 1 || z.SendTo[0].TSIG == nil || z.SendTo[0].TSIG.Algorithm != "hmac-sha256" {
+		t.Fatalf("the zone is %+v", z)
+	}
+	if len(c.Listen) != 2 || !strings.HasSuffix(c.Control, "state/control.sock") || !filepath.IsAbs(c.Control) {
+		t.Errorf("listen %v, control %s", c.Listen, c.Control)
+	}
+	if got := c.File(dnsname.MustParse("0/25.2.0.192.in-addr.arpa.")); !strings.HasSuffix(got, "zones/0%2f25.2.0.192.in-addr.arpa.zone") {
+		t.Errorf("file %s", got)
+	}
+	empty, found := load(t, "", "", 0)
+	if len(found) > 0 || empty.SerialStyle != "date" || len(empty.Listen) != 2 || !empty.Listen[0].Addr().IsLoopback() {
+		t.Errorf("an empty configuration: %+v, %v", empty, found)
+	}
+}
+
+func TestFindings(t *testing.T) {
+	swap := func(old, new string) string { return strings.Replace(good, old, new, 1) }
+	for _, c := range []struct{ what, config, want string }{
+		{"a misspelt key", swap("send-to", "sendto"), "fencepost.toml:20 config-unknown-key (there is no key zone.sendto) → did you mean send-to?"},
+		{"no TOML", swap("[serve]", "[serve"), "fencepost.toml:4 config-syntax"},
+		{"a wrong type", swap(`"127.0.0.2:5300"`, "53"), "fencepost.toml:9 config-syntax"},
+		{"a missing peer", swap(`send-to = ["harbour"]`, `send-to = ["harbor"]`), "fencepost.toml:20 config-missing-reference (there is no peer harbor) → did you mean harbour?"},
+		{"a missing policy", swap(`sign    = "standard"`, `sign    = "strict"`), "fencepost.toml:19 config-missing-reference (there is no policy strict)"},
+		{"a missing secret", swap(`"harbour-2026"`, `"harbour-2027"`), "fencepost.toml:10 config-missing-reference (there is no secret harbour-2027 in secrets.toml)"},
+		{"a bad address", swap("127.0.0.2:5300", "harbour.example"), "fencepost.toml:9 config-bad-value"},
+		{"a bad style", swap(`"date"`, `"lunar"`), "fencepost.toml:2 config-bad-value"},
+		{"a bad algorithm", swap("ECDSAP256SHA256", "ROT13"), "fencepost.toml:13 config-bad-value"},
+		{"a bad zone name", swap("tides.example", "tides..example"), "fencepost.toml:23 config-bad-value"},
+		{"a zone twice", swap("tides.example", "saltmarsh.example"), "fencepost.toml:23 config-bad-value (the zone saltmarsh.example. is listed twice)"},
+	} {
+		conf, found := load(t, c.config, secrets, 0o600)
+		if conf != nil || len(found) != 1 || !strings.HasPrefix(found[0], c.want) {
+			t.Errorf("%s: %q, want %q", c.what, found, c.want)
+		}
+	}
+}
+
+// Secrets that others can read are refused, and none is ever shown.
+func TestSecrets(t *testing.T) {
+	c, found := load(t, good, secrets, 0o644)
+	if c != nil || len(found) == 0 || !strings.Contains(found[0], "secrets-readable") || !strings.Contains(found[0], "chmod 600") {
+		t.Errorf("readable secrets: %v", found)
+	}
+	for what, text := range map[string]string{
+		"is not base64":     "[tsig.harbour-2026]\nsecret = \"%%%\"\n",
+		"unknown algorithm": "[tsig.harbour-2026]\nalgorithm = \"hmac-md5\"\nsecret = \"AAAA\"\n",
+		"cannot be read":    "[tsig.harbour-2026]\nsecrit = \"QUJDREVG\"\n",
+	} {
+		c, found := load(t, good, text, 0o600)
+		if c != nil || !strings.Contains(strings.Join(found, "\n"), what) || strings.Contains(strings.Join(found, "\n"), "QUJDREVG") {
+			t.Errorf("%s: %v", what, found)
+		}
+	}
+}
+
+func TestLocate(t *testing.T) {
+	dir := t.TempDir()
+	deep := filepath.Join(dir, "a", "b")
+	if err := os.MkdirAll(deep, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := workspace.Locate(deep); !errors.Is(err, workspace.ErrNone) {
+		t.Errorf("found one where there is none: %v", err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "fencepost.toml"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := workspace.Locate(deep); err != nil || got != dir {
+		t.Errorf("%s, %v", got, err)
+	}
+}
+
+func TestParseAddress(t *testing.T) {
+	for in, want := range map[string]string{"192.0.2.1": "192.0.2.1:53", "192.0.2.1:5300": "192.0.2.1:5300", "2001:db8::1": "[2001:db8::1]:53", "[2001:db8::1]": "[2001:db8::1]:53", "[2001:db8::1]:5300": "[2001:db8::1]:5300"} {
+		if got, err := workspace.ParseAddress(in); err != nil || got.String() != want {
+			t.Errorf("%s: %s, %v", in, got, err)
+		}
+	}
+	if _, err := workspace.ParseAddress("ns1.example"); err == nil {
+		t.Error("a name is an address")
+	}
+}
