@@ -207,7 +207,11 @@ func starterServers(zone dnsname.Name, given []string) ([]starterServer, error) 
 	var out []starterServer
 	for _, g := range given {
 		text, addrs, has := strings.Cut(g, "=")
-		name, err := dnsname.Parse(text, zone)
+		origin := zone
+		if strings.Contains(text, ".") {
+			origin = dnsname.Root // a whole name needs no final dot here
+		}
+		name, err := dnsname.Parse(text, origin)
 		if err != nil {
 			return nil, usage("--ns %s: %v", g, err)
 		}

@@ -12,7 +12,7 @@ import (
 )
 
 func starterFlags(cmd *cobra.Command, s *app.Starter) {
-	cmd.Flags().StringArrayVar(&s.Servers, "ns", nil, "a name server: NAME, or NAME=ADDRESS[,ADDRESS] inside the zone; repeat it for each")
+	cmd.Flags().StringArrayVar(&s.Servers, "ns", nil, "a name server: a label in the zone with its address, ns1=ADDRESS[,ADDRESS], or a whole name; repeat it for each")
 	cmd.Flags().StringVar(&s.Contact, "contact", "", "mailbox of the person responsible (default: hostmaster in the zone)")
 }
 

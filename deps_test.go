@@ -1,0 +1,115 @@
+package fencepost_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// layers is the structure of the program, from the bottom up: a package imports
+// only what stands in a line above it. docs/architecture.md draws it.
+var layers = [][]string{
+	{"dnsname", "source"},
+	{"diag"},
+	{"rr"},
+	{"message", "zone"},
+	{"zonefile"},
+	{"lint"},
+	{"lint/checks"},
+	{"dnssec"},
+	{"signer"},
+	{"keyring", "tsig", "answer"},
+	{"resolve", "journal"},
+	{"transfer"},
+	{"workspace"},
+	{"server"},
+	{"internal/app", "internal/control"},
+	{"internal/ui", "internal/demo"},
+	{"internal/cli"},
+	{"cmd/fencepost"},
+}
+
+// denied says what packages may not import: the core prints nothing, ends
+// nothing and reads no clock of its own accord.
+var denied = map[string][]string{
+	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "answer", "tsig", "transfer", "resolve", "server"},
+	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "answer", "tsig", "journal", "keyring"},
+	"github.com/spf13/cobra": {"internal/app", "internal/ui", "internal/demo", "internal/control", "server", "workspace"},
+	"encoding/json":          {"zone", "zonefile", "message", "answer", "dnssec", "signer", "server"},
+}
+
+// calls that the core does not make, as text.
+var forbiddenCalls = []string{"fmt.Print(", "fmt.Printf(", "fmt.Println(", "os.Exit(", "os.Stdout", "os.Stderr", "slog.Default(", "log.Print"}
+
+const module = "fencepost/"
+
+func TestLayers(t *testing.T) {
+	level := map[string]int{}
+	for i, l := range layers {
+		for _, p := range l {
+			level[p] = i
+		}
+	}
+	seen := map[string]bool{}
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && strings.HasPrefix(d.Name(), ".") && path != "." {
+			return fs.SkipDir
+		}
+		pkg := filepath.ToSlash(filepath.Dir(path))
+		if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || pkg == "internal/vectors" {
+			return nil
+		}
+		at, known := level[pkg]
+		if !known {
+			t.Errorf("%s is in no layer", pkg)
+			return nil
+		}
+		seen[pkg] = true
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, imp := range f.Imports {
+			name, _ := strconv.Unquote(imp.Path.Value)
+			if slices.Contains(denied[name], pkg) {
+				t.Errorf("%s imports %s", path, name)
+			}
+			if inner, ours := strings.CutPrefix(name, module); ours && level[inner] >= at {
+				t.Errorf("%s imports %s, which does not stand below it", path, inner)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for p := range level {
+		if !seen[p] {
+			t.Errorf("the layer of %s holds no such package", p)
+		}
+	}
+}
+
+func TestCoreIsQuiet(t *testing.T) {
+	files, err := filepath.Glob("*/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	more, _ := filepath.Glob("*/*/*.go")
+	for _, path := range append(files, more...) {
+		if strings.HasSuffix(path, "_test.go") || strings.HasPrefix(path, "internal/") || strings.HasPrefix(path, "cmd/") {
+			continue
+		}
+		text := readFile(t, path)
+		for _, call := range forbiddenCalls {
+			if strings.Contains(text, call) {
+				t.Errorf("%s uses %s", path, call)
+			}
+		}
+	}
+}

@@ -1,0 +1,45 @@
+package fencepost_test
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+func readFile(t *testing.T, path string) string {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
+
+// Every local link in the documents leads to a file, and every screenshot is
+// linked.
+func TestLinks(t *testing.T) {
+	docs, _ := filepath.Glob("*.md")
+	more, _ := filepath.Glob("docs/*.md")
+	link := regexp.MustCompile(`\]\(([^)#]+)(#[^)]*)?\)`)
+	linked := map[string]bool{}
+	for _, doc := range append(docs, more...) {
+		for _, m := range link.FindAllStringSubmatch(readFile(t, doc), -1) {
+			if strings.Contains(m[1], "://") {
+				continue
+			}
+			target := filepath.Join(filepath.Dir(doc), m[1])
+			linked[target] = true
+			if _, err := os.Stat(target); err != nil {
+				t.Errorf("%s links to %s, which does not exist", doc, m[1])
+			}
+		}
+	}
+	shots, _ := filepath.Glob("docs/screenshots/*.png")
+	for _, s := range shots {
+		if !linked[s] {
+			t.Errorf("%s is linked nowhere", s)
+		}
+	}
+}

@@ -1,0 +1,127 @@
+package e2e
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// findings reads what `check --format json` printed.
+func findings(t *testing.T, text string) (out []map[string]any) {
+	t.Helper()
+	for _, l := range strings.Split(strings.TrimSpace(text), "\n") {
+		if l == "" {
+			continue
+		}
+		var v map[string]any
+		if err := json.Unmarshal([]byte(l), &v); err != nil {
+			t.Fatalf("%v: %s", err, l)
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+const demoData = "../demo/data"
+
+// The pasted file of the demo: every mistake at once, in order, at its place.
+func TestCheckBrokenZone(t *testing.T) {
+	r := fp(t, demoData, "check", "estuary.example.zone", "--format", "json")
+	want(t, r, 1)
+	var got []string
+	for _, f := range findings(t, r.out) {
+		for _, key := range []string{"file", "line", "column", "end_line", "end_column", "severity", "code", "message"} {
+			if f[key] == nil {
+				t.Errorf("a finding has no %s: %v", key, f)
+			}
+		}
+		got = append(got, f["code"].(string))
+	}
+	const all = "unknown-directive contact-with-at-sign expire-too-short missing-final-dot address-as-name missing-final-dot " +
+		"address-leading-zero alias-beside-data address-out-of-range unclosed-parenthesis unknown-type missing-glue ttl-mismatch owner-repeats-zone outside-zone"
+	if s := strings.Join(got, " "); s != all {
+		t.Errorf("found\n%s\nwant\n%s", s, all)
+	}
+	text := fp(t, demoData, "check", "estuary.example.zone")
+	want(t, text, 1, "estuary.example.zone:14:17", "this parenthesis is never closed", "mx.harbour.example.estuary.example.", "→ did you mean $TTL?", "12 errors, 3 warnings")
+	if strings.Contains(text.out, "\x1b[") {
+		t.Error("there is colour where there is no terminal")
+	}
+	want(t, fp(t, demoData, "check", "estuary.example.zone", "--color", "always"), 1, "\x1b[")
+}
+
+// The zones of the demo have nothing to be found.
+func TestCheckCleanZones(t *testing.T) {
+	files, _ := filepath.Glob(demoData + "/zones/*.zone")
+	if len(files) < 4 {
+		t.Fatalf("only %d demo zones", len(files))
+	}
+	for _, f := range files {
+		if r := fp(t, ".", "check", f); r.status != 0 || r.out != "" {
+			t.Errorf("%s:\n%s%s", f, r.out, r.err)
+		}
+	}
+}
+
+func TestCheckUse(t *testing.T) {
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "plain.txt"), "$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
+	want(t, fp(t, dir, "check", "plain.txt"), 1, "no-origin")
+	want(t, fp(t, dir, "check", "plain.txt", "--origin", "x.example"), 0, "x.example: serial 1")
+	want(t, fp(t, dir, "check", "missing.zone"), 3, "no fencepost.toml")
+	want(t, fp(t, dir, "check", "./missing.zone"), 3, "no such file")
+	want(t, fp(t, dir, "check"), 3, "fencepost init")
+	want(t, fp(t, dir, "chek"), 2, "did you mean check?")
+	want(t, fp(t, dir, "check", "--orign", "x"), 2, "did you mean --origin?")
+	want(t, fp(t, dir, "check", "--format", "xml"), 2, "text or json")
+	want(t, fp(t, dir, "check", "--now", "teatime"), 2, "RFC 3339")
+	want(t, fp(t, dir, "check", "."), 3, "is a folder")
+	write(t, filepath.Join(dir, "zeros"), strings.Repeat("\x00", 1000))
+	want(t, fp(t, dir, "check", "zeros", "--origin", "x."), 1)
+}
+
+func TestCheckWorkspace(t *testing.T) {
+	dir := t.TempDir()
+	ok(t, dir, "init", ".", "--zone", "a.example")
+	write(t, filepath.Join(dir, "zones", "b.example.zone"), read(t, filepath.Join(dir, "zones", "a.example.zone")))
+	want(t, fp(t, dir, "check"), 1, "other-zone", "this is the zone a.example.; b.example. was expected")
+	write(t, filepath.Join(dir, "zones", "b.example.zone"), strings.ReplaceAll(read(t, filepath.Join(dir, "zones", "a.example.zone")), "a.example", "b.example"))
+	want(t, fp(t, dir, "check"), 0, "unlisted-zone-file")
+	write(t, filepath.Join(dir, "fencepost.toml"), "[[zone]]\nname = \"c.example\"\nsendto = []\n")
+	want(t, fp(t, dir, "check"), 1, "config-unknown-key", "did you mean send-to?", "fencepost.toml:3:1")
+	write(t, filepath.Join(dir, "fencepost.toml"), "[[zone]]\nname = \"c.example\"\n")
+	want(t, fp(t, dir, "check"), 1, "missing-zone-file", "fencepost new c.example")
+}
+
+func TestExplain(t *testing.T) {
+	want(t, fp(t, ".", "explain", "missing-glue"), 0, "RFC 1034", "wrong", "right", "ns.sub A 192.0.2.53")
+	want(t, fp(t, ".", "explain", "srv"), 0, "priority", "RFC 2782", "port of the service")
+	want(t, fp(t, ".", "explain", "mising-glue"), 2, "did you mean missing-glue?")
+	if v := object(t, ok(t, ".", "explain", "MX", "--format", "json")); v["type"] != "MX" || v["number"] != 15.0 {
+		t.Errorf("%v", v)
+	}
+}
+
+// Every command has help with an example, and completion knows the commands.
+func TestHelp(t *testing.T) {
+	top := ok(t, ".", "help")
+	for _, stage := range []string{"Write:", "Check:", "Sign:", "Publish:", "Verify:", "Try:"} {
+		if !strings.Contains(top, stage) {
+			t.Errorf("help has no stage %s", stage)
+		}
+	}
+	for _, c := range []string{"init", "new", "add", "change", "remove", "serial", "check", "explain", "key", "key new", "key list", "sign", "verify", "handover",
+		"serve", "status", "reload", "refresh", "notify", "dump", "ask", "secondaries", "demo"} {
+		out := ok(t, ".", append(strings.Fields(c), "--help")...)
+		if !strings.Contains(out, "Examples:") || !strings.Contains(out, "fencepost "+strings.Fields(c)[0]) {
+			t.Errorf("%s --help has no example:\n%s", c, out)
+		}
+	}
+	if out := ok(t, ".", "__complete", "se"); !strings.Contains(out, "serial\t") || !strings.Contains(out, "secondaries\t") {
+		t.Errorf("completion: %s", out)
+	}
+	if out := ok(t, ".", "__complete", "explain", "missing-g"); !strings.Contains(out, "missing-glue") {
+		t.Errorf("completion of codes: %s", out)
+	}
+}

@@ -1,0 +1,217 @@
+// Package e2e drives the built program as people do: commands on files in a
+// temporary folder, and servers on loopback.
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+var program string
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "fencepost-e2e-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	program = filepath.Join(dir, "fencepost")
+	build := exec.Command("go", "build", "-o", program, "fencepost/cmd/fencepost")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
+		return 1
+	}
+	return m.Run()
+}
+
+// result is what came of a command.
+type result struct {
+	out, err string
+	status   int
+}
+
+// fp runs the program in dir.
+func fp(t testing.TB, dir string, args ...string) result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, args...)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "NO_COLOR=1")
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// ok is fp for commands that must succeed.
+func ok(t testing.TB, dir string, args ...string) string {
+	t.Helper()
+	r := fp(t, dir, args...)
+	if r.status != 0 {
+		t.Fatalf("fencepost %s: status %d\n%s%s", strings.Join(args, " "), r.status, r.out, r.err)
+	}
+	return r.out
+}
+
+// want checks status and that all texts are said on either output.
+func want(t testing.TB, r result, status int, texts ...string) {
+	t.Helper()
+	if r.status != status {
+		t.Errorf("status %d, want %d\n%s%s", r.status, status, r.out, r.err)
+	}
+	for _, s := range texts {
+		if !strings.Contains(r.out+r.err, s) {
+			t.Errorf("nothing says %q:\n%s%s", s, r.out, r.err)
+		}
+	}
+}
+
+func write(t testing.TB, path, text string) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	mode := os.FileMode(0o644)
+	if filepath.Base(path) == "secrets.toml" {
+		mode = 0o600
+	}
+	if err := os.WriteFile(path, []byte(text), mode); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func read(t testing.TB, path string) string {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
+
+// object reads the one JSON object that a command printed.
+func object(t testing.TB, text string) map[string]any {
+	t.Helper()
+	var v map[string]any
+	if err := json.Unmarshal([]byte(text), &v); err != nil {
+		t.Fatalf("no JSON object: %v\n%s", err, text)
+	}
+	return v
+}
+
+// freePort is a port of loopback that nobody uses.
+func freePort(t testing.TB) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// daemon is a running `fencepost serve`.
+type daemon struct {
+	t    testing.TB
+	dir  string
+	addr string
+	cmd  *exec.Cmd
+	log  string
+}
+
+// serve starts a server in a workspace and waits until it is ready.
+func serve(t testing.TB, dir string) *daemon {
+	t.Helper()
+	d := &daemon{t: t, dir: dir, log: filepath.Join(t.TempDir(), "log")}
+	d.start()
+	t.Cleanup(d.stop)
+	return d
+}
+
+func (d *daemon) start() {
+	d.t.Helper()
+	log, err := os.OpenFile(d.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	defer log.Close()
+	d.cmd = exec.Command(program, "serve")
+	d.cmd.Dir, d.cmd.Stderr = d.dir, log
+	out, err := d.cmd.StdoutPipe()
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	if err := d.cmd.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		d.t.Fatalf("the server did not get ready: %s", read(d.t, d.log))
+	}
+	d.addr = strings.Fields(strings.TrimPrefix(line, "ready on "))[0]
+}
+
+func (d *daemon) stop() {
+	if d.cmd.ProcessState == nil {
+		_ = d.cmd.Process.Signal(os.Interrupt)
+		_ = d.cmd.Wait()
+	}
+}
+
+// kill ends the server as a power cut would.
+func (d *daemon) kill() {
+	_ = d.cmd.Process.Kill()
+	_ = d.cmd.Wait()
+}
+
+// patience is how long something that must come may take. It is long, for
+// machines are slow; nothing waits for it when all is well.
+const patience = 30 * time.Second
+
+// eventually tries until f is content.
+func eventually(t testing.TB, what string, f func() bool) {
+	t.Helper()
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if f() {
+			return
+		}
+	}
+	t.Fatalf("it never happened: %s", what)
+}
+
+// serial is the serial that a server answers with; 0 if it does not.
+func serial(t testing.TB, addr, zone string) uint32 {
+	t.Helper()
+	r := fp(t, ".", "ask", zone, "SOA", "--at", addr, "--format", "json", "--timeout", "500ms")
+	if r.status != 0 {
+		return 0
+	}
+	answers, _ := object(t, r.out)["answerRRs"].([]any)
+	if len(answers) == 0 {
+		return 0
+	}
+	var n uint32
+	fields := strings.Fields(answers[0].(map[string]any)["rdata"].(string))
+	_, _ = fmt.Sscan(fields[2], &n)
+	return n
+}

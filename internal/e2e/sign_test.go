@@ -1,0 +1,116 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// signed makes a key and a signed zone of the demo in a bare folder.
+func signed(t *testing.T) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	write(t, filepath.Join(dir, "saltmarsh.example.zone"), read(t, demoData+"/zones/saltmarsh.example.zone"))
+	ok(t, dir, "key", "new", "saltmarsh.example", "--keys", "k")
+	ok(t, dir, "sign", "saltmarsh.example.zone", "--keys", "k", "-o", "signed.zone", clock)
+	return dir
+}
+
+func TestSignOffline(t *testing.T) {
+	dir := signed(t)
+	want(t, fp(t, dir, "key", "list", "saltmarsh.example", "--keys", "k"), 0, "ECDSAP256SHA256", "single", "active")
+	keys, _ := filepath.Glob(filepath.Join(dir, "k", "*.pem"))
+	if len(keys) != 1 || !strings.Contains(read(t, keys[0]), "BEGIN PRIVATE KEY") {
+		t.Fatalf("keys %v", keys)
+	}
+	if info, _ := os.Stat(keys[0]); info.Mode().Perm() != 0o600 {
+		t.Errorf("the key has mode %v", info.Mode())
+	}
+	want(t, fp(t, dir, "verify", "signed.zone", clock), 0, "proved", "33 signatures right", "no anchor was given")
+	// Same input, same time, same octets; and to standard output too.
+	if again := ok(t, dir, "sign", "saltmarsh.example.zone", "--keys", "k", "-o", "-", clock); again != read(t, filepath.Join(dir, "signed.zone")) {
+		t.Error("signing again gives another file")
+	}
+	if r := fp(t, dir, "check", "signed.zone"); r.status != 0 || r.out != "" {
+		t.Errorf("the signed zone does not check clean: %s", r.out)
+	}
+	want(t, fp(t, dir, "verify", "signed.zone", "--now", "2026-12-08T00:00:00Z"), 1, "signature-expired", "2026-12-07")
+	want(t, fp(t, dir, "verify", "saltmarsh.example.zone"), 1, "not-signed")
+	v := object(t, ok(t, dir, "verify", "signed.zone", clock, "--format", "json"))
+	if v["valid"] != true || v["signatures"] != 33.0 {
+		t.Errorf("%v", v)
+	}
+}
+
+// The DS that handover prints is an anchor for the zone; another is not.
+func TestHandover(t *testing.T) {
+	dir := signed(t)
+	out := ok(t, dir, "handover", "signed.zone")
+	var ds string
+	for _, l := range strings.Split(out, "\n") {
+		if strings.Contains(l, "  DS  ") {
+			ds = strings.TrimSpace(l)
+		}
+	}
+	if ds == "" || !strings.Contains(out, "ns1.saltmarsh.example") || !strings.Contains(out, "address         198.51.100.53") {
+		t.Fatalf("handover:\n%s", out)
+	}
+	write(t, filepath.Join(dir, "ds.txt"), ds+"\n")
+	want(t, fp(t, dir, "verify", "signed.zone", "--anchor", "ds.txt", clock), 0, "the keys follow from the 1 anchor given")
+	wrong := []byte(ds)
+	if wrong[len(wrong)-1] = 'a'; ds[len(ds)-1] == 'a' {
+		wrong[len(wrong)-1] = 'b'
+	}
+	write(t, filepath.Join(dir, "ds.txt"), string(wrong)+"\n")
+	want(t, fp(t, dir, "verify", "signed.zone", "--anchor", "ds.txt", clock), 1, "untrusted-keys")
+	v := object(t, ok(t, dir, "handover", "signed.zone", "--format", "json"))
+	if len(v["name_servers"].([]any)) != 2 || len(v["keys"].([]any)) != 1 {
+		t.Errorf("%v", v)
+	}
+	// Before signing, the key that is kept tells the same.
+	if plain := ok(t, dir, "handover", "saltmarsh.example.zone", "--keys", "k"); plain != out {
+		t.Errorf("from the key:\n%s", plain)
+	}
+	want(t, fp(t, dir, "handover", "saltmarsh.example.zone"), 0, "none: the zone has no key")
+}
+
+func TestTampering(t *testing.T) {
+	dir := signed(t)
+	text := read(t, filepath.Join(dir, "signed.zone"))
+	for what, c := range map[string]struct{ from, to, code string }{
+		"an address":  {"IN\tA\t198.51.100.25", "IN\tA\t198.51.100.26", "bad-signature"},
+		"a new name":  {"mail\t3600\tIN\tA", "spy\t60\tIN\tA\t192.0.2.66\nmail\t3600\tIN\tA", "missing-nsec"},
+		"a lost name": {"cam-east\t3600\tIN\tA\t198.51.100.41\n", "", "wrong-nsec-types"},
+	} {
+		changed := strings.Replace(text, c.from, c.to, 1)
+		if changed == text {
+			t.Fatalf("%s: nothing to change", what)
+		}
+		write(t, filepath.Join(dir, "bad.zone"), changed)
+		want(t, fp(t, dir, "verify", "bad.zone", clock), 1, c.code)
+	}
+}
+
+func TestSignRefusals(t *testing.T) {
+	dir := signed(t)
+	keys, _ := filepath.Glob(filepath.Join(dir, "k", "*.pem"))
+	if err := os.Chmod(keys[0], 0o644); err != nil {
+		t.Fatal(err)
+	}
+	want(t, fp(t, dir, "sign", "saltmarsh.example.zone", "--keys", "k", "-o", "x.zone"), 3, "others can read it", "chmod 600")
+	want(t, fp(t, dir, "sign", "saltmarsh.example.zone", "--keys", "empty", "-o", "x.zone"), 3, "fencepost key new saltmarsh.example --keys empty")
+	want(t, fp(t, dir, "sign", "saltmarsh.example.zone"), 3, "--keys DIR")
+	write(t, filepath.Join(dir, "bad.zone"), read(t, demoData+"/estuary.example.zone"))
+	want(t, fp(t, dir, "sign", "bad.zone", "--keys", "k", "-o", "x.zone"), 1, "nothing was signed")
+	want(t, fp(t, dir, "key", "new", "x.example", "--keys", "k2", "--algorithm", "RSAMD5"), 2, "use ECDSAP256SHA256")
+	want(t, fp(t, dir, "key", "new", "x.example", "--keys", "k2", "--role", "boss"), 2, "single, ksk or zsk")
+	if _, err := os.Stat(filepath.Join(dir, "x.zone")); err == nil {
+		t.Error("a refused signing wrote a file")
+	}
+	ok(t, dir, "key", "new", "split.example", "--keys", "s", "--role", "ksk")
+	ok(t, dir, "key", "new", "split.example", "--keys", "s", "--role", "zsk")
+	write(t, filepath.Join(dir, "split.example.zone"), "$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
+	ok(t, dir, "sign", "split.example.zone", "--keys", "s", "-o", "split.signed", clock)
+	want(t, fp(t, dir, "verify", "split.signed", clock), 0, "proved")
+}
