@@ -288,8 +288,8 @@ func TestSignedAnswers(t *testing.T) {
 		{"web.example.", rr.TypeA, ""},
 		{"web.example.", rr.TypeMX, "web.example."},
 		{"nosuch.example.", rr.TypeA, "x.new.example. example."}, // covers the name; covers the wildcard
-		{"ent.example.", rr.TypeA, "child.example."},           // covers the empty non-terminal
-		{"x.wild.example.", rr.TypeA, "under.wild.example."},    // no closer name exists
+		{"ent.example.", rr.TypeA, "child.example."},             // covers the empty non-terminal
+		{"x.wild.example.", rr.TypeA, "under.wild.example."},     // no closer name exists
 		{"x.wild.example.", rr.TypeTXT, "*.wild.example. under.wild.example."},
 		{"a.sub.example.", rr.TypeA, ""}, // a secure referral has its DS
 		{"child.example.", rr.TypeA, "child.example."},

@@ -171,13 +171,21 @@ func TestBrokenTransfers(t *testing.T) {
 		b.Record(message.AnswerSection, message.QName, rr.TypeSOA, 300, rr.SetSerial([]byte(soaData), serial))
 	}
 	for what, respond := range map[string]func(net.Conn, []byte){
-		"refused":                 reply(func(b *message.Builder) { b.SetRcode(message.Refused) }),
-		"no SOA in front":         reply(func(b *message.Builder) { b.Record(message.AnswerSection, message.QName, rr.TypeNS, 1, []byte{0}) }),
-		"another SOA at the end":  reply(func(b *message.Builder) { soa(b, 1); soa(b, 2) }),
-		"data of another zone":    reply(func(b *message.Builder) { soa(b, 1); b.Record(message.AnswerSection, []byte("\x03org\x00"), rr.TypeA, 1, []byte{1, 2, 3, 4}); soa(b, 1) }),
-		"a question type as data": reply(func(b *message.Builder) { soa(b, 1); b.Record(message.AnswerSection, message.QName, rr.TypeANY, 1, nil); soa(b, 1) }),
-		"records after the end":   reply(func(b *message.Builder) { soa(b, 1); soa(b, 1); soa(b, 1) }),
-		"not signed":              reply(func(b *message.Builder) { soa(b, 1); soa(b, 1) }),
+		"refused":                reply(func(b *message.Builder) { b.SetRcode(message.Refused) }),
+		"no SOA in front":        reply(func(b *message.Builder) { b.Record(message.AnswerSection, message.QName, rr.TypeNS, 1, []byte{0}) }),
+		"another SOA at the end": reply(func(b *message.Builder) { soa(b, 1); soa(b, 2) }),
+		"data of another zone": reply(func(b *message.Builder) {
+			soa(b, 1)
+			b.Record(message.AnswerSection, []byte("\x03org\x00"), rr.TypeA, 1, []byte{1, 2, 3, 4})
+			soa(b, 1)
+		}),
+		"a question type as data": reply(func(b *message.Builder) {
+			soa(b, 1)
+			b.Record(message.AnswerSection, message.QName, rr.TypeANY, 1, nil)
+			soa(b, 1)
+		}),
+		"records after the end": reply(func(b *message.Builder) { soa(b, 1); soa(b, 1); soa(b, 1) }),
+		"not signed":            reply(func(b *message.Builder) { soa(b, 1); soa(b, 1) }),
 	} {
 		k := (*tsig.Key)(nil)
 		if what == "not signed" {

@@ -268,7 +268,9 @@ func TestEdits(t *testing.T) {
 		{"a new member of a series, in the columns of its neighbour", insert("cam-c", rr.TypeA, "192.0.2.3"), "+cam-c\tIN\tA\t192.0.2.3"},
 		{"a record beside its owner, like its neighbour", insert("cam-a", rr.TypeTXT, `"x"`), "+                TXT    \"x\""},
 		{"a record of the apex", insert("x", rr.TypeA, "192.0.2.9"), "+x               A      192.0.2.9"},
-		{"data, the comment stays", func(f *zonefile.File, ed *zonefile.Editor) { ed.SetData(f.Records(name("cam-a"), rr.TypeA)[0], "192.0.2.77") },
+		{"data, the comment stays", func(f *zonefile.File, ed *zonefile.Editor) {
+			ed.SetData(f.Records(name("cam-a"), rr.TypeA)[0], "192.0.2.77")
+		},
 			"+cam-a           A      192.0.2.77   ; the first\n-cam-a           A      192.0.2.1   ; the first"},
 		{"a TTL", func(f *zonefile.File, ed *zonefile.Editor) { ed.SetTTL(f.Records(name("cam-b"), rr.TypeA)[0], 60) },
 			"+cam-b\t60 IN\tA\t192.0.2.2\n-cam-b\tIN\tA\t192.0.2.2"},
