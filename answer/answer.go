@@ -318,20 +318,30 @@ func (r *Responder) negative() {
 	}
 	soa, _ := r.z.SOA()
 	ttl := min(set.TTL, soa.Minimum)
-	owner := r.apexOwner()
-	if !r.add(message.AuthoritySection, owner, set, ttl) ||
-		r.dnssec && !r.add(message.AuthoritySection, owner, sig, ttl) {
+	owner := message.QName
+	if r.owner != nil || len(r.key) > 0 {
+		r.scratch = append(r.scratch[:0], r.z.Apex().Wire()...)
+		owner = r.scratch
+	}
+	if !r.addSOA(set, ttl) || r.dnssec && !r.add(message.AuthoritySection, owner, sig, ttl) {
 		r.truncate = true
 	}
 }
 
-// apexOwner is the apex in wire form, or nil when that is the name asked.
-func (r *Responder) apexOwner() []byte {
-	if len(r.key) == 0 && r.owner == nil {
-		return message.QName
+// addSOA writes the SOA, with a pointer into the question where that is possible.
+func (r *Responder) addSOA(set zone.RRset, ttl uint32) bool {
+	mark := r.b.Mark()
+	var ok bool
+	if r.owner == nil {
+		ok = r.b.SuffixRecord(message.AuthoritySection, len(r.z.Apex().Wire()), rr.TypeSOA, ttl, set.First())
+	} else {
+		r.scratch = append(r.scratch[:0], r.z.Apex().Wire()...)
+		ok = r.b.Record(message.AuthoritySection, r.scratch, rr.TypeSOA, ttl, set.First())
 	}
-	r.scratch = append(r.scratch[:0], r.z.Apex().Wire()...)
-	return r.scratch
+	if !ok {
+		r.b.Rollback(mark)
+	}
+	return ok
 }
 
 // referral points to the servers of the zone below the cut r.m.Node.
@@ -344,7 +354,7 @@ func (r *Responder) referral(step int) {
 		owner = message.QName
 	}
 	servers, _ := cut.Find(rr.TypeNS)
-	if !r.add(message.AuthoritySection, owner, servers, servers.TTL) {
+	if !r.addServers(owner, servers, step == 0) {
 		r.truncate = true
 		return
 	}
@@ -359,6 +369,24 @@ func (r *Responder) referral(step int) {
 		}
 	}
 	r.glue(servers, cut)
+}
+
+// addServers writes the NS set of a referral; asked tells that the cut is the name
+// asked or above it, so that a pointer into the question is its owner.
+func (r *Responder) addServers(owner []byte, servers zone.RRset, asked bool) bool {
+	if !asked || owner == nil {
+		return r.add(message.AuthoritySection, owner, servers, servers.TTL)
+	}
+	mark := r.b.Mark()
+	var data []byte
+	for ttl := servers.TTL; servers.N > 0; {
+		data, servers = servers.Cut()
+		if !r.b.SuffixOwner(message.AuthoritySection, len(owner), rr.TypeNS, ttl, data) {
+			r.b.Rollback(mark)
+			return false
+		}
+	}
+	return true
 }
 
 // glue adds the addresses of the servers that lie in this zone. Those below the

@@ -50,6 +50,9 @@ func EqualWire[A, B []byte | string](a A, b B) bool {
 	if len(a) != len(b) {
 		return false
 	}
+	if string(a) == string(b) { // nearly always
+		return true
+	}
 	for i := 0; i < len(a); i++ {
 		if a[i] != b[i] && lowerTable[a[i]] != lowerTable[b[i]] {
 			return false
@@ -80,14 +83,33 @@ func AppendSortKey(dst, w []byte, skip int) []byte {
 	}
 	for n -= skip; n > 0; n-- {
 		i := int(starts[n-1])
-		for _, c := range w[i+1 : i+1+int(w[i])] {
-			if c <= 1 {
-				dst = append(dst, 1, c+1)
-			} else {
-				dst = append(dst, lowerTable[c])
-			}
+		dst = AppendLabelKey(dst, w[i+1:i+1+int(w[i])])
+	}
+	return dst
+}
+
+// AppendLabelKey appends the part of a sort key that stands for one label.
+func AppendLabelKey(dst, label []byte) []byte {
+	at := len(dst)
+	dst = append(dst, label...)
+	for j, c := range dst[at:] {
+		if c <= 1 {
+			dst = appendEscaped(dst[:at], label)
+			break
 		}
-		dst = append(dst, 0)
+		dst[at+j] = lowerTable[c]
+	}
+	return append(dst, 0)
+}
+
+// appendEscaped appends a label to a sort key with the octets 0 and 1 escaped.
+func appendEscaped(dst, label []byte) []byte {
+	for _, c := range label {
+		if c <= 1 {
+			dst = append(dst, 1, c+1)
+		} else {
+			dst = append(dst, lowerTable[c])
+		}
 	}
 	return dst
 }

@@ -20,10 +20,14 @@ type Builder struct {
 	udpSize uint16
 	ede     int // extended error to add, or -1
 
-	names  [maxNames]nameRef // where names stand that later ones can point to
-	nNames int
-	qname  bool   // the suffixes of QNAME are in names
-	below  []byte // in a transfer: the apex, which alone names point to
+	names    [maxNames]nameRef          // where names stand that later ones can point to
+	starts   [dnsname.MaxWire / 2]uint8 // scratch: the labels of the name being written
+	hashes   [dnsname.MaxWire / 2]uint32
+	nNames   int
+	qname    bool   // the suffixes of QNAME are in names
+	below    []byte // a name in the question that alone is pointed to
+	belowAt  int    // and where it stands
+	question []byte
 }
 
 type nameRef struct {
@@ -54,7 +58,7 @@ func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 	b.nNames, b.qname, b.below = 0, false, nil
 	b.flags = FlagQR | uint16(q.Opcode())<<11 | q.Flags&FlagRD
 	b.edns, b.do, b.udpSize = q.HasEDNS, q.DO, ourSize
-	b.limit = limit
+	b.limit, b.question = limit, q.Question
 	if b.edns {
 		b.limit -= optLen
 	}
@@ -67,7 +71,7 @@ func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 
 // Transfer makes names point to the name asked, the apex of the zone sent, and
 // nowhere else: with millions of records no search is worth its time.
-func (b *Builder) Transfer(q *Query) { b.below = q.Name }
+func (b *Builder) Transfer(q *Query) { b.below, b.belowAt = q.Name, HeaderLen }
 
 // SetRcode sets the response code.
 func (b *Builder) SetRcode(c Rcode) { b.rcode = c }
@@ -119,6 +123,29 @@ func (b *Builder) Record(s Section, owner []byte, t rr.Type, ttl uint32, data []
 	return b.record(s, t, ttl, data)
 }
 
+// SuffixRecord writes a record whose owner is the last octets octets of the name
+// asked, which are a whole name: the owner is a pointer into the question. Names
+// in the data are only matched with that owner, for a SOA is all that is written
+// so and nothing points into it.
+func (b *Builder) SuffixRecord(s Section, octets int, t rr.Type, ttl uint32, data []byte) bool {
+	at := len(b.qnameOctets()) - octets
+	b.below, b.belowAt = b.qnameOctets()[at:], HeaderLen+at
+	b.buf = append(b.buf, 0xc0|byte(b.belowAt>>8), byte(b.belowAt))
+	ok := b.record(s, t, ttl, data)
+	b.below = nil
+	return ok
+}
+
+// SuffixOwner writes a record like SuffixRecord, its data compressed as usual.
+func (b *Builder) SuffixOwner(s Section, octets int, t rr.Type, ttl uint32, data []byte) bool {
+	at := HeaderLen + len(b.qnameOctets()) - octets
+	b.buf = append(b.buf, 0xc0|byte(at>>8), byte(at))
+	return b.record(s, t, ttl, data)
+}
+
+// qnameOctets is the name in the question.
+func (b *Builder) qnameOctets() []byte { return b.question[:len(b.question)-4] }
+
 // RecordBelow writes a record whose owner is the labels relative, without root,
 // followed by the name asked: in a transfer that is the apex.
 func (b *Builder) RecordBelow(s Section, relative []byte, t rr.Type, ttl uint32, data []byte) bool {
@@ -159,7 +186,7 @@ func (b *Builder) name(w []byte) {
 	}
 	if b.below != nil {
 		if d := len(w) - len(b.below); d >= 0 && string(w[d:]) == string(b.below) && onLabel(w, d) {
-			b.buf = append(append(b.buf, w[:d]...), 0xc0, HeaderLen)
+			b.buf = append(append(b.buf, w[:d]...), 0xc0|byte(b.belowAt>>8), byte(b.belowAt))
 		} else {
 			b.buf = append(b.buf, w...)
 		}
@@ -169,9 +196,8 @@ func (b *Builder) name(w []byte) {
 		b.qname = true
 		b.remember(b.buf[b.base+HeaderLen:], HeaderLen, 1<<14)
 	}
-	var starts [dnsname.MaxWire / 2]uint8
-	var hashes [dnsname.MaxWire / 2]uint32
-	n := suffixHashes(w, &starts, &hashes)
+	n := b.suffixes(w)
+	starts, hashes := &b.starts, &b.hashes
 	found, to := n, 0
 	for i := range n {
 		if off := b.lookup(hashes[i], w[starts[i]:]); off > 0 {
@@ -210,32 +236,30 @@ func (b *Builder) remember(w []byte, off, below int) {
 	if err != nil {
 		return
 	}
-	var starts [dnsname.MaxWire / 2]uint8
-	var hashes [dnsname.MaxWire / 2]uint32
-	for i := range suffixHashes(w[:n], &starts, &hashes) {
-		if at := off + int(starts[i]); at < below && b.nNames < maxNames {
-			b.names[b.nNames] = nameRef{hashes[i], uint16(at)}
+	for i := range b.suffixes(w[:n]) {
+		if at := off + int(b.starts[i]); at < below && b.nNames < maxNames {
+			b.names[b.nNames] = nameRef{b.hashes[i], uint16(at)}
 			b.nNames++
 		}
 	}
 }
 
-// suffixHashes finds where the labels of w begin and a hash of w from each on;
-// it returns their number without the root.
-func suffixHashes(w []byte, starts *[dnsname.MaxWire / 2]uint8, hashes *[dnsname.MaxWire / 2]uint32) int {
+// suffixes finds where the labels of w begin, in b.starts, and a hash of w from
+// each on, in b.hashes; it returns their number without the root.
+func (b *Builder) suffixes(w []byte) int {
 	n := 0
 	for i := 0; w[i] != 0; i += 1 + int(w[i]) {
-		starts[n] = uint8(i)
+		b.starts[n] = uint8(i)
 		n++
 	}
 	h := uint32(2166136261)
 	end := len(w) - 1
 	for i := n - 1; i >= 0; i-- {
-		for j := end - 1; j >= int(starts[i]); j-- {
+		for j := end - 1; j >= int(b.starts[i]); j-- {
 			h = (h ^ uint32(w[j])) * 16777619
 		}
-		end = int(starts[i])
-		hashes[i] = h
+		end = int(b.starts[i])
+		b.hashes[i] = h
 	}
 	return n
 }

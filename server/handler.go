@@ -23,6 +23,15 @@ type handler struct {
 	q         message.Query
 	responder answer.Responder
 	b         message.Builder
+	seen      uint64 // questions since the last flush
+	dropped   uint64
+}
+
+// flush adds what was counted to the server's counters, which goroutines share.
+func (h *handler) flush() {
+	h.s.counts.udp.Add(h.seen)
+	h.s.counts.dropped.Add(h.dropped)
+	h.seen, h.dropped = 0, 0
 }
 
 func (s *Server) newHandler() *handler { return &handler{s: s} }
@@ -30,13 +39,13 @@ func (s *Server) newHandler() *handler { return &handler{s: s} }
 // datagram appends the response to a request over UDP to dst; nothing is
 // appended where no answer is due.
 func (h *handler) datagram(dst, msg []byte, from netip.AddrPort) []byte {
-	h.s.counts.udp.Add(1)
+	h.seen++
 	if from.Port() == 0 {
 		return dst
 	}
 	verdict, code := message.ParseQuery(msg, &h.q)
 	if verdict == message.Drop {
-		h.s.counts.dropped.Add(1)
+		h.dropped++
 		return dst
 	}
 	limit := message.MinUDP

@@ -43,5 +43,6 @@ func (u *plainUDP) serve(newHandler func() *handler) {
 		if out = h.datagram(out[:0], in[:n], from); len(out) > 0 {
 			_, _ = u.conn.WriteToUDPAddrPort(out, from)
 		}
+		h.flush()
 	}
 }

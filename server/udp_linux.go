@@ -170,6 +170,7 @@ func (u *fastUDP) serve(newHandler func() *handler) {
 			sent++
 		}
 		u.send(b, sent)
+		h.flush()
 	}
 }
 

@@ -266,12 +266,14 @@ func (b *Builder) Build() *Built {
 	s := &Snapshot{apex: b.apex, apexLabels: b.apexLabels, apexLower: b.apexLower, class: rr.ClassIN}
 	out := &Built{Snapshot: s}
 	var leaves []leaf
+	var wild []uint64
 	for i := range parts {
 		p := &parts[i]
 		leaves = append(leaves, p.w.pages...)
 		s.names += p.names
 		s.records += p.records
 		s.wildcards += p.wildcards
+		wild = append(wild, p.wild...)
 		if len(parts) == 1 {
 			out.Positions, out.Conflicts = p.positions, p.conflicts
 			break
@@ -279,6 +281,7 @@ func (b *Builder) Build() *Built {
 		out.Positions = append(out.Positions, p.positions...)
 		out.Conflicts = append(out.Conflicts, p.conflicts...)
 	}
+	s.wild = makeWildFilter(wild)
 	s.setTree(makeTree(leafChildren(leaves, nil)))
 	for _, l := range leaves {
 		s.octets += len(l.page)
@@ -291,6 +294,7 @@ func (s *Snapshot) setTree(root *inner, height int) {
 	s.root, s.height = root, height
 	var n Node
 	s.hasSOA, s.signed = false, false
+	s.hasApex = s.Get(nil, &s.apexNode)
 	if s.ApexNode(&n) {
 		if set, ok := n.Find(rr.TypeSOA); ok {
 			soa, err := rr.ParseSOA(set.First())

@@ -198,6 +198,7 @@ func (t *txn) commit() *Snapshot {
 		root, height = makeTree(top)
 	}
 	s.names, s.records, s.wildcards, s.octets = t.names, t.records, t.wildcards, t.octets
+	s.wild = t.wildFilter()
 	s.setTree(root, height)
 	return &s
 }
@@ -306,4 +307,28 @@ func nodeRecords(n *Node) int {
 		total += set.N
 	}
 	return total
+}
+
+// wildFilter is the filter with the wildcards that came. Bits of those that went
+// stay: they cost a look and no more.
+func (t *txn) wildFilter() wildFilter {
+	f := t.s.wild
+	copied := false
+	for _, p := range t.patches {
+		if p.remove || !isWildcardKey(p.key) {
+			continue
+		}
+		above := p.key[:len(p.key)-2]
+		if f.has(above) {
+			continue
+		}
+		if !copied {
+			f, copied = append(make(wildFilter, 0, max(1, len(f))), f...), true
+			if len(f) == 0 {
+				f = make(wildFilter, 1)
+			}
+		}
+		f.set(hashKey(above))
+	}
+	return f
 }

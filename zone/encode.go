@@ -24,6 +24,7 @@ type encoder struct {
 	names      int
 	records    int
 	wildcards  int
+	wild       []uint64 // hashes of the names that have a wildcard below them
 	apex       dnsname.Name
 	sorter     itemSorter
 	apexLabels int
@@ -112,6 +113,7 @@ func (e *encoder) node(key, relative []byte) {
 	}
 	if isWildcardKey(key) {
 		e.wildcards++
+		e.wild = append(e.wild, hashKey(key[:len(key)-2]))
 	}
 	e.tail = appendTail(e.tail[:0], flags, relative, cutLabels, e.items)
 	e.w.add(key, e.tail)

@@ -115,7 +115,10 @@ func (s *Snapshot) GetName(name dnsname.Name, n *Node) bool {
 }
 
 // ApexNode reads the apex.
-func (s *Snapshot) ApexNode(n *Node) bool { return s.Get(nil, n) }
+func (s *Snapshot) ApexNode(n *Node) bool {
+	*n = s.apexNode
+	return s.hasApex
+}
 
 // Wildcard finds the wildcard directly below the encloser, which is the first
 // labels of key.
@@ -123,7 +126,45 @@ func (s *Snapshot) Wildcard(key []byte, encloser int, n *Node) bool {
 	if s.wildcards == 0 {
 		return false
 	}
+	above := dnsname.KeyPrefix(key, encloser)
+	if !s.wild.has(above) {
+		return false
+	}
 	var buf [2*dnsname.MaxWire + 2]byte
-	k := append(append(buf[:0], dnsname.KeyPrefix(key, encloser)...), '*', 0)
+	k := append(append(buf[:0], above...), '*', 0)
 	return s.Get(k, n)
+}
+
+// wildFilter tells quickly that a name has no wildcard directly below it, as
+// almost none has: a bit for the hash of each name that does. It may say yes by
+// mistake, never no. Its length is a power of two.
+type wildFilter []uint64
+
+// makeWildFilter makes a filter for the hashes of names.
+func makeWildFilter(hashes []uint64) wildFilter {
+	size := 1
+	for size < len(hashes)/4 { // 16 bits a name and more
+		size *= 2
+	}
+	f := make(wildFilter, size)
+	for _, h := range hashes {
+		f.set(h)
+	}
+	return f
+}
+
+func (f wildFilter) set(h uint64) { f[h>>6&uint64(len(f)-1)] |= 1 << (h & 63) }
+
+func (f wildFilter) has(key []byte) bool {
+	h := hashKey(key)
+	return len(f) > 0 && f[h>>6&uint64(len(f)-1)]&(1<<(h&63)) != 0
+}
+
+// hashKey is FNV-1a.
+func hashKey(key []byte) uint64 {
+	h := uint64(14695981039346656037)
+	for _, c := range key {
+		h = (h ^ uint64(c)) * 1099511628211
+	}
+	return h ^ h>>29
 }

@@ -9,9 +9,11 @@ import (
 
 // A page is a run of names with their records:
 //
-//	count uint16, prefix length uint16, count × offset uint16, prefix, nodes
+//	count uint16, prefix length uint16, count × head uint32, count × offset uint16, prefix, nodes
 //
-// prefix is what all keys of the page begin with. A node is
+// prefix is what all keys of the page begin with; a head is the four octets of
+// a key that follow it, which tell most keys apart without going to the nodes. A
+// node is
 //
 //	rest of the key: uvarint length, octets
 //	flags uint8
@@ -189,12 +191,32 @@ func skipRRset(b []byte) []byte {
 
 func pageCount(p []byte) int { return int(binary.BigEndian.Uint16(p)) }
 
+const (
+	pageFixed = 4 // count and prefix length
+	perNode   = 6 // head and offset
+)
+
 // pageOffset is where the i-th node begins.
-func pageOffset(p []byte, i int) int { return int(binary.BigEndian.Uint16(p[4+2*i:])) }
+func pageOffset(p []byte, i int) int {
+	return int(binary.BigEndian.Uint16(p[pageFixed+4*pageCount(p)+2*i:]))
+}
 
 func pagePrefix(p []byte) []byte {
-	at := 4 + 2*pageCount(p)
+	at := pageFixed + perNode*pageCount(p)
 	return p[at : at+int(binary.BigEndian.Uint16(p[2:]))]
+}
+
+// head is the first four octets of the rest of a key, as a number that compares
+// as they do.
+func head(rest []byte) uint32 {
+	if len(rest) >= 4 {
+		return binary.BigEndian.Uint32(rest)
+	}
+	var h uint32
+	for i, c := range rest {
+		h |= uint32(c) << (24 - 8*i)
+	}
+	return h
 }
 
 // pageSuffix is the rest of the i-th key and the offset after it.
@@ -216,11 +238,21 @@ func pageSearch(p, key []byte) (i int, equal bool) {
 		return pageCount(p) - 1, false
 	}
 	rest := key[len(prefix):]
+	want, heads := head(rest), p[pageFixed:]
 	lo, hi := 0, pageCount(p)
 	for lo < hi {
 		mid := int(uint(lo+hi) >> 1)
-		suffix, _ := pageSuffix(p, mid)
-		if string(suffix) <= string(rest) {
+		h := binary.BigEndian.Uint32(heads[4*mid:])
+		if h == want {
+			suffix, _ := pageSuffix(p, mid)
+			if string(suffix) <= string(rest) {
+				lo = mid + 1
+			} else {
+				hi = mid
+			}
+			continue
+		}
+		if h < want {
 			lo = mid + 1
 		} else {
 			hi = mid
@@ -229,8 +261,11 @@ func pageSearch(p, key []byte) (i int, equal bool) {
 	if lo == 0 {
 		return -1, false
 	}
+	if binary.BigEndian.Uint32(heads[4*(lo-1):]) != want {
+		return lo - 1, false
+	}
 	suffix, _ := pageSuffix(p, lo-1)
-	return lo - 1, len(suffix) == len(rest) && string(suffix) == string(rest)
+	return lo - 1, string(suffix) == string(rest)
 }
 
 // pageNode is the i-th node of the page.
@@ -283,11 +318,11 @@ type leaf struct {
 
 // add takes a node; key and tail are copied.
 func (w *pageWriter) add(key, tail []byte) {
-	more := len(key) + len(tail) + 2 + uvarintLen(len(key))
+	more := len(key) + len(tail) + perNode + uvarintLen(len(key))
 	n := len(w.entries)
 	if n > 0 {
 		common := sharedOctets(w.entries[0].key, key)
-		if 4+common+w.size+more-(n+1)*common > pageTarget {
+		if pageFixed+common+w.size+more-(n+1)*common > pageTarget {
 			w.flush()
 		}
 	}
@@ -308,16 +343,18 @@ func (w *pageWriter) flush() {
 	}
 	first, last := w.entries[0].key, w.entries[len(w.entries)-1].key
 	prefix := sharedOctets(first, last)
-	size := 4 + prefix
+	size := pageFixed + prefix
 	for _, e := range w.entries {
-		size += 2 + uvarintLen(len(e.key)-prefix) + len(e.key) - prefix + len(e.tail)
+		size += perNode + uvarintLen(len(e.key)-prefix) + len(e.key) - prefix + len(e.tail)
 	}
-	p := make([]byte, 4+2*len(w.entries), size)
-	binary.BigEndian.PutUint16(p, uint16(len(w.entries)))
+	n := len(w.entries)
+	p := make([]byte, pageFixed+perNode*n, size)
+	binary.BigEndian.PutUint16(p, uint16(n))
 	binary.BigEndian.PutUint16(p[2:], uint16(prefix))
 	p = append(p, first[:prefix]...)
 	for i, e := range w.entries {
-		binary.BigEndian.PutUint16(p[4+2*i:], uint16(len(p)))
+		binary.BigEndian.PutUint32(p[pageFixed+4*i:], head(e.key[prefix:]))
+		binary.BigEndian.PutUint16(p[pageFixed+4*n+2*i:], uint16(len(p)))
 		p = binary.AppendUvarint(p, uint64(len(e.key)-prefix))
 		p = append(p, e.key[prefix:]...)
 		p = append(p, e.tail...)

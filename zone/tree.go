@@ -1,5 +1,7 @@
 package zone
 
+import "encoding/binary"
+
 // fanout is the most children an inner node has.
 const fanout = 256
 
@@ -9,6 +11,8 @@ const fanout = 256
 type inner struct {
 	seps  []byte
 	offs  []uint32 // len(children)+1 offsets into seps
+	skip  int      // octets that all separators but the first begin with
+	heads []uint64 // the eight octets after those: they decide most comparisons
 	kids  []*inner // or
 	pages [][]byte
 }
@@ -19,16 +23,55 @@ func (in *inner) sep(i int) []byte { return in.seps[in.offs[i]:in.offs[i+1]] }
 
 // search is the child that key belongs to.
 func (in *inner) search(key []byte) int {
-	lo, hi := 1, in.len()
+	n := in.len()
+	if n == 1 {
+		return 0
+	}
+	common := in.sep(1)[:in.skip]
+	if len(key) < len(common) || string(key[:len(common)]) != string(common) {
+		if string(key) < string(common) {
+			return 0
+		}
+		return n - 1
+	}
+	want := keyHead8(key[in.skip:])
+	lo, hi := 1, n
 	for lo < hi {
 		mid := int(uint(lo+hi) >> 1)
-		if string(in.sep(mid)) <= string(key) {
+		h := in.heads[mid]
+		if h < want || h == want && string(in.sep(mid)) <= string(key) {
 			lo = mid + 1
 		} else {
 			hi = mid
 		}
 	}
 	return lo - 1
+}
+
+// keyHead8 is the first eight octets as a number that compares as they do.
+func keyHead8(b []byte) uint64 {
+	if len(b) >= 8 {
+		return binary.BigEndian.Uint64(b)
+	}
+	var h uint64
+	for i, c := range b {
+		h |= uint64(c) << (56 - 8*i)
+	}
+	return h
+}
+
+// finish works out what search uses.
+func (in *inner) finish() {
+	n := in.len()
+	if n < 2 {
+		return
+	}
+	first, last := in.sep(1), in.sep(n-1)
+	in.skip = sharedOctets(first, last)
+	in.heads = make([]uint64, n)
+	for i := 1; i < n; i++ {
+		in.heads[i] = keyHead8(in.sep(i)[in.skip:])
+	}
 }
 
 // child is a page or an inner node with the bounds of its keys.
@@ -55,6 +98,7 @@ func makeInner(children []child) *inner {
 		}
 	}
 	in.offs = append(in.offs, uint32(len(in.seps)))
+	in.finish()
 	return in
 }
 

@@ -34,10 +34,13 @@ type Snapshot struct {
 	names, records int
 	octets         int // of all pages
 	wildcards      int // owners whose leftmost label is *
+	wild           wildFilter
 
-	soa    rr.SOA
-	hasSOA bool
-	signed bool // there is a DNSKEY set at the apex
+	apexNode Node // the apex, if it has records; a view into a page
+	hasApex  bool
+	soa      rr.SOA
+	hasSOA   bool
+	signed   bool // there is a DNSKEY set at the apex
 }
 
 // Apex is the zone's top name.
@@ -77,6 +80,9 @@ func (s *Snapshot) AppendKey(dst, wire []byte) (key []byte, ok bool) {
 	}
 	if i != d || !dnsname.EqualWire(wire[d:], s.apexLower) {
 		return dst, false
+	}
+	if d > 0 && 1+int(wire[0]) == d { // one label below the apex, as most names are
+		return dnsname.AppendLabelKey(dst, wire[1:d]), true
 	}
 	return dnsname.AppendSortKey(dst, wire, s.apexLabels), true
 }
