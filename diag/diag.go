@@ -128,6 +128,9 @@ func (l *List) Sort() {
 		if a.Span.Start != b.Span.Start {
 			return a.Span.Start < b.Span.Start
 		}
-		return a.Severity < b.Severity
+		if a.Severity != b.Severity {
+			return a.Severity < b.Severity
+		}
+		return a.Rule.Code+a.Message < b.Rule.Code+b.Message
 	})
 }

@@ -5,6 +5,10 @@
 package lint
 
 import (
+	"context"
+	"runtime"
+	"sync"
+
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/rr"
@@ -29,26 +33,29 @@ type Pass struct {
 	Zone   *zonefile.Loaded
 	Source *source.Set
 
+	// ApexKey is the sort key of the zone's whole name, from the root down.
+	ApexKey []byte
+
 	rule    *diag.Rule
-	report  func(diag.Diagnostic)
-	servers map[string]bool
+	diags   *diag.List
+	servers func() map[string]bool
 }
 
 // Servers is the set of all names that NS records of the zone point to, by
 // their keys. It is made when first asked for.
-func (p *Pass) Servers() map[string]bool {
-	if p.servers == nil {
-		p.servers = map[string]bool{}
-		for node := range p.Zone.Nodes {
-			set, _ := node.Find(rr.TypeNS)
-			for data := range set.Data {
-				if name, err := dnsname.FromWire(data); err == nil {
-					p.servers[name.Key()] = true
-				}
+func (p *Pass) Servers() map[string]bool { return p.servers() }
+
+func serversOf(z *zonefile.Loaded) map[string]bool {
+	servers := map[string]bool{}
+	for node := range z.Nodes {
+		set, _ := node.Find(rr.TypeNS)
+		for data := range set.Data {
+			if name, err := dnsname.FromWire(data); err == nil {
+				servers[name.Key()] = true
 			}
 		}
 	}
-	return p.servers
+	return servers
 }
 
 // Name is an owner name with the place of its records.
@@ -100,51 +107,83 @@ func (p *Pass) Report(span source.Span, format string, args ...any) diag.Diagnos
 }
 
 // Add takes a finding.
-func (p *Pass) Add(d diag.Diagnostic) { p.report(d) }
+func (p *Pass) Add(d diag.Diagnostic) { p.diags.Add(d) }
 
-// Run runs checks over a zone and adds what they find to diags.
-func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, diags *diag.List) {
-	p := &Pass{Zone: z, Source: src, report: diags.Add}
-	byType := map[rr.Type][]*Check{}
-	var names []*Check
+// plan is the checks, ordered by what they look at.
+type plan struct {
+	zone, names []*Check
+	byType      map[rr.Type][]*Check
+	low         [64][]*Check // byType without hashing, for the types one meets
+}
+
+func newPlan(checks []*Check) *plan {
+	pl := &plan{byType: map[rr.Type][]*Check{}}
 	for _, c := range checks {
 		switch {
 		case c.Zone != nil:
-			p.rule = &c.Rule
-			c.Zone(p)
+			pl.zone = append(pl.zone, c)
 		case c.Name != nil:
-			names = append(names, c)
+			pl.names = append(pl.names, c)
 		default:
 			for _, t := range c.Types {
-				byType[t] = append(byType[t], c)
+				pl.byType[t] = append(pl.byType[t], c)
 			}
 		}
 	}
-	var low [64][]*Check // byType without hashing, for the types one meets
-	for t, cs := range byType {
-		if int(t) < len(low) {
-			low[t] = cs
+	for t, cs := range pl.byType {
+		if int(t) < len(pl.low) {
+			pl.low[t] = cs
 		}
 	}
-	at := 0
-	for node := range z.Nodes {
-		n := Name{node, p, at}
-		for _, c := range names {
+	return pl
+}
+
+func (pl *plan) ofType(t rr.Type) []*Check {
+	if int(t) < len(pl.low) {
+		return pl.low[t]
+	}
+	return pl.byType[t]
+}
+
+// Run runs checks over a zone and adds what they find to diags, in no special
+// order. Names are looked at by several goroutines.
+func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, diags *diag.List) {
+	pl := newPlan(checks)
+	shared := Pass{Zone: z, Source: src, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
+		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
+	first := shared
+	first.diags = diags
+	for _, c := range pl.zone {
+		first.rule = &c.Rule
+		c.Zone(&first)
+	}
+	var mu sync.Mutex
+	var lists []*diag.List
+	// Nothing ends this early: the context is never done.
+	_ = z.Visit(context.Background(), runtime.GOMAXPROCS(0), func() func(*zone.Node, int) {
+		p := shared
+		p.diags = &diag.List{}
+		mu.Lock()
+		lists = append(lists, p.diags)
+		mu.Unlock()
+		return func(n *zone.Node, first int) { p.name(pl, n, first) }
+	})
+	for _, l := range lists {
+		diags.Append(l)
+	}
+}
+
+// name runs the checks of one name.
+func (p *Pass) name(pl *plan, node *zone.Node, first int) {
+	n := Name{node, p, first}
+	for _, c := range pl.names {
+		p.rule = &c.Rule
+		c.Name(p, &n)
+	}
+	for set := range n.Sets {
+		for _, c := range pl.ofType(set.Type) {
 			p.rule = &c.Rule
-			c.Name(p, &n)
-		}
-		for set := range n.Sets {
-			at += set.N
-			var cs []*Check
-			if int(set.Type) < len(low) {
-				cs = low[set.Type]
-			} else {
-				cs = byType[set.Type]
-			}
-			for _, c := range cs {
-				p.rule = &c.Rule
-				c.Set(p, set)
-			}
+			c.Set(p, set)
 		}
 	}
 }

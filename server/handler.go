@@ -27,8 +27,8 @@ type handler struct {
 	dropped   uint64
 }
 
-// flush adds what was counted to the server's counters, which goroutines share.
-func (h *handler) flush() {
+// Flush adds what was counted to the server's counters, which goroutines share.
+func (h *handler) Flush() {
 	h.s.counts.udp.Add(h.seen)
 	h.s.counts.dropped.Add(h.dropped)
 	h.seen, h.dropped = 0, 0
@@ -36,9 +36,9 @@ func (h *handler) flush() {
 
 func (s *Server) newHandler() *handler { return &handler{s: s} }
 
-// datagram appends the response to a request over UDP to dst; nothing is
+// Datagram appends the response to a request over UDP to dst; nothing is
 // appended where no answer is due.
-func (h *handler) datagram(dst, msg []byte, from netip.AddrPort) []byte {
+func (h *handler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 	h.seen++
 	if from.Port() == 0 {
 		return dst
@@ -66,7 +66,7 @@ type transferJob struct {
 	stream *tsig.Stream
 }
 
-// overTCP is datagram for a connection. A transfer comes back as a job.
+// overTCP is Datagram for a connection. A transfer comes back as a job.
 func (h *handler) overTCP(dst, msg []byte, from netip.AddrPort) ([]byte, *transferJob) {
 	h.s.counts.tcp.Add(1)
 	verdict, code := message.ParseQuery(msg, &h.q)

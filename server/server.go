@@ -22,6 +22,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/journal"
 	"fencepost/rr"
+	"fencepost/server/datagram"
 	"fencepost/transfer"
 	"fencepost/tsig"
 	"fencepost/zone"
@@ -154,7 +155,7 @@ func (s *Server) Run(ctx context.Context, cfg *Config, ready func(addrs []netip.
 	wg.Go(func() { s.sched.run(ctx) })
 	results := s.Reload(ctx, cfg)
 	for _, u := range socks.udp {
-		wg.Go(func() { u.serve(s.newHandler) })
+		wg.Go(func() { u.Serve(func() datagram.Handler { return s.newHandler() }) })
 	}
 	for _, l := range socks.tcp {
 		wg.Go(func() { s.serveTCP(ctx, l, &wg) })
@@ -171,23 +172,17 @@ func (s *Server) Run(ctx context.Context, cfg *Config, ready func(addrs []netip.
 // sockets are all that a server listens on.
 type sockets struct {
 	addrs []netip.AddrPort
-	udp   []udpListener
+	udp   []datagram.Listener
 	tcp   []net.Listener
 }
 
 func (s *sockets) close() {
 	for _, u := range s.udp {
-		u.close()
+		u.Close()
 	}
 	for _, l := range s.tcp {
 		l.Close()
 	}
-}
-
-// udpListener is one address over UDP. serve returns after close.
-type udpListener interface {
-	serve(newHandler func() *handler)
-	close()
 }
 
 // listen opens UDP and TCP on each address. Port 0 means any: UDP takes the
@@ -216,7 +211,7 @@ func (s *sockets) open(want netip.AddrPort) error {
 		return err
 	}
 	got := netip.AddrPortFrom(want.Addr(), uint16(l.Addr().(*net.TCPAddr).Port))
-	us, err := listenUDP(got, runtime.GOMAXPROCS(0))
+	us, err := datagram.Listen(got, runtime.GOMAXPROCS(0))
 	if err != nil {
 		l.Close()
 		return err

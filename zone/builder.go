@@ -239,6 +239,8 @@ type Built struct {
 	// Conflicts lists equal records (kept once) and sets with several TTLs (the
 	// least is used, RFC 2181 §5.2), at most MaxConflicts of them.
 	Conflicts []Conflict
+
+	firstRecord []int // of each page
 }
 
 // MaxConflicts bounds Built.Conflicts.
@@ -283,8 +285,11 @@ func (b *Builder) Build() *Built {
 	}
 	s.wild = makeWildFilter(wild)
 	s.setTree(makeTree(leafChildren(leaves, nil)))
+	at := 0
 	for _, l := range leaves {
 		s.octets += len(l.page)
+		out.firstRecord = append(out.firstRecord, at)
+		at += l.records
 	}
 	return out
 }

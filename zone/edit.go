@@ -248,7 +248,7 @@ func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
 			return
 		}
 		tail = appendTail(tail[:0], p.flags, p.relative, p.cut, p.items)
-		w.add(p.key, tail)
+		w.add(p.key, tail, len(p.items))
 		t.count(+1, p.key, len(p.items))
 	}
 	count := 0
@@ -276,7 +276,7 @@ func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
 		if i+1 < count {
 			end = pageOffset(page, i+1)
 		}
-		w.add(key, page[at:end])
+		w.add(key, page[at:end], 0) // records are counted by t.count
 	}
 	for i := range patches {
 		emit(&patches[i])

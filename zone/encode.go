@@ -116,7 +116,7 @@ func (e *encoder) node(key, relative []byte) {
 		e.wild = append(e.wild, hashKey(key[:len(key)-2]))
 	}
 	e.tail = appendTail(e.tail[:0], flags, relative, cutLabels, e.items)
-	e.w.add(key, e.tail)
+	e.w.add(key, e.tail, len(e.items))
 }
 
 func nodeFlags(apex bool, relative []byte, items []nodeItem) (flags byte) {

@@ -305,19 +305,20 @@ type pageWriter struct {
 	entries []pageEntry
 	arena   []byte // holds keys and tails of entries
 	size    int    // octets of keys and tails, lengths and offsets included
-	keys    int    // octets of keys
+	records int    // in the entries
 	pages   []leaf
 }
 
 // leaf is a finished page and the first key in it.
 type leaf struct {
-	page  []byte
-	first []byte // aliases nothing; owned
-	last  []byte
+	page    []byte
+	first   []byte // aliases nothing; owned
+	last    []byte
+	records int
 }
 
-// add takes a node; key and tail are copied.
-func (w *pageWriter) add(key, tail []byte) {
+// add takes a node with its records; key and tail are copied.
+func (w *pageWriter) add(key, tail []byte, records int) {
 	more := len(key) + len(tail) + perNode + uvarintLen(len(key))
 	n := len(w.entries)
 	if n > 0 {
@@ -333,7 +334,7 @@ func (w *pageWriter) add(key, tail []byte) {
 	w.arena = append(append(w.arena, key...), tail...)
 	w.entries = append(w.entries, pageEntry{w.arena[at : at+len(key) : at+len(key)], w.arena[at+len(key):]})
 	w.size += more
-	w.keys += len(key)
+	w.records += records
 }
 
 // flush writes the gathered nodes as a page.
@@ -359,8 +360,8 @@ func (w *pageWriter) flush() {
 		p = append(p, e.key[prefix:]...)
 		p = append(p, e.tail...)
 	}
-	w.pages = append(w.pages, leaf{page: p, first: append([]byte(nil), first...), last: append([]byte(nil), last...)})
-	w.entries, w.arena, w.size, w.keys = w.entries[:0], w.arena[:0], 0, 0
+	w.pages = append(w.pages, leaf{page: p, first: append([]byte(nil), first...), last: append([]byte(nil), last...), records: w.records})
+	w.entries, w.arena, w.size, w.records = w.entries[:0], w.arena[:0], 0, 0
 }
 
 func uvarintLen(n int) int {

@@ -82,7 +82,7 @@ func (s *Snapshot) Rewrite(ctx context.Context, workers int, done func(names int
 				sorter.sort(nw.items)
 				tail = appendTail(tail[:0], n.flags, n.relative, n.cutLabels, nw.items)
 				key = n.AppendKey(key[:0])
-				w.add(key, tail)
+				w.add(key, tail, len(nw.items))
 				records.Add(int64(len(nw.items)))
 			}
 			w.flush()
@@ -175,6 +175,25 @@ func (s *Snapshot) eachPage(ctx context.Context, workers int, done func(int), wo
 	}
 	wg.Wait()
 	return failure
+}
+
+// Visit is like Scan without order or neighbours, for a zone that was just built:
+// visit is also told the number of the name's first record, as Positions counts
+// them.
+func (b *Built) Visit(ctx context.Context, workers int, worker func() func(n *Node, first int)) error {
+	return b.eachPage(ctx, workers, nil, func() func(int, []byte, *pages) error {
+		visit := worker()
+		var n Node
+		return func(i int, page []byte, _ *pages) error {
+			at := b.firstRecord[i]
+			for j := range pageCount(page) {
+				pageNode(page, j, &n)
+				visit(&n, at)
+				at += nodeRecords(&n)
+			}
+			return nil
+		}
+	})
 }
 
 // Equal tells whether two versions hold the same names and records. Pages that

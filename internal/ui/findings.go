@@ -3,6 +3,8 @@ package ui
 import (
 	"bytes"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -33,9 +35,14 @@ type jsonChange struct {
 	Text      string `json:"text"`
 }
 
+// maxAlike is how many findings of one code a person is shown; more of the same
+// only bury the others. Programs get all.
+const maxAlike = 20
+
 // Findings shows findings: to people with an excerpt each, to programs as one
 // JSON object a line.
 func (u *UI) Findings(src *source.Set, l *diag.List) error {
+	alike := map[string]int{}
 	for i := range l.All {
 		d := &l.All[i]
 		if u.JSON {
@@ -44,12 +51,25 @@ func (u *UI) Findings(src *source.Set, l *diag.List) error {
 			}
 			continue
 		}
-		u.finding(src, d)
+		if alike[d.Rule.Code]++; alike[d.Rule.Code] <= maxAlike {
+			u.finding(src, d)
+		}
 	}
-	if n := l.Dropped(); n > 0 {
-		u.Sayf("%s more findings are not shown.\n", Count(n))
-	}
+	u.notShown(alike, l.Dropped())
 	return nil
+}
+
+// notShown says what was left out.
+func (u *UI) notShown(alike map[string]int, dropped int) {
+	codes := slices.Sorted(maps.Keys(alike))
+	for _, c := range codes {
+		if n := alike[c] - maxAlike; n > 0 && !u.JSON {
+			u.Printf("%s more of %s are not shown; --format json lists them\n", Count(n), c)
+		}
+	}
+	if dropped > 0 {
+		u.Sayf("%s further findings were only counted.\n", Count(dropped))
+	}
 }
 
 func toJSON(src *source.Set, d *diag.Diagnostic) jsonFinding {

@@ -135,13 +135,7 @@ var missingDotOwner = &lint.Check{Rule: diag.Rule{
 	Bad:  "www.example.com A 192.0.2.1\n",
 	Good: "www A 192.0.2.1\n"},
 	Name: func(p *lint.Pass, n *lint.Name) {
-		if n.IsApex() {
-			return
-		}
-		var buf [dnsname.MaxWire + 1]byte
-		rel := append(n.AppendRelative(buf[:0]), 0)
-		apex := p.Zone.Apex()
-		if len(rel) < len(apex.Wire()) || !nameOf(rel).AtOrBelow(apex) {
+		if n.IsApex() || len(p.ApexKey) == 0 || !n.HasKeyPrefix(p.ApexKey) {
 			return
 		}
 		var first lint.Set

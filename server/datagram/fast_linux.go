@@ -1,6 +1,6 @@
 //go:build linux && (amd64 || arm64)
 
-package server
+package datagram
 
 import (
 	"encoding/binary"
@@ -15,8 +15,8 @@ import (
 // batchSize is how many packets one system call takes or sends.
 const batchSize = 64
 
-// responseSize is the room for one response: our limit and a signature.
-const responseSize = udpLimit + 512
+// responseSize is the room for one response; a larger one makes its buffer grow.
+const responseSize = 2048
 
 // controlSize is the room for the control message that tells the local address.
 const controlSize = 64
@@ -32,14 +32,14 @@ type fastUDP struct {
 	closed   atomic.Bool
 }
 
-// listenUDP opens n sockets on one address; the kernel shares the packets out.
-func listenUDP(addr netip.AddrPort, n int) ([]udpListener, error) {
-	var out []udpListener
+// Listen opens n sockets on one address; the kernel shares the packets out.
+func Listen(addr netip.AddrPort, n int) ([]Listener, error) {
+	var out []Listener
 	for range n {
 		u, err := openFast(addr)
 		if err != nil {
 			for _, o := range out {
-				o.close()
+				o.Close()
 				unix.Close(o.(*fastUDP).fd)
 			}
 			return nil, err
@@ -89,7 +89,7 @@ func (u *fastUDP) setup(addr netip.AddrPort, v6 bool) error {
 	const buffers = 4 << 20
 	_ = unix.SetsockoptInt(u.fd, unix.SOL_SOCKET, unix.SO_RCVBUF, buffers)
 	_ = unix.SetsockoptInt(u.fd, unix.SOL_SOCKET, unix.SO_SNDBUF, buffers)
-	// close wakes the reader up; should that ever fail, this does.
+	// Close wakes the reader up; should that ever fail, this does.
 	if err := unix.SetsockoptTimeval(u.fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 1}); err != nil {
 		return err
 	}
@@ -99,7 +99,8 @@ func (u *fastUDP) setup(addr netip.AddrPort, v6 bool) error {
 	return unix.Bind(u.fd, &unix.SockaddrInet4{Port: int(addr.Port()), Addr: addr.Addr().Unmap().As4()})
 }
 
-func (u *fastUDP) close() {
+// Close implements Listener.
+func (u *fastUDP) Close() {
 	u.closed.Store(true)
 	_ = unix.Shutdown(u.fd, unix.SHUT_RDWR) // wakes a blocked read, though it reports ENOTCONN
 }
@@ -139,7 +140,8 @@ func newBatch(wildcard bool) *batch {
 	return b
 }
 
-func (u *fastUDP) serve(newHandler func() *handler) {
+// Serve implements Listener.
+func (u *fastUDP) Serve(newHandler func() Handler) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	defer unix.Close(u.fd)
@@ -149,8 +151,7 @@ func (u *fastUDP) serve(newHandler func() *handler) {
 		sent := 0
 		for i := range n {
 			from := sender(&b.from[i])
-			// The response may outgrow its buffer only if it is signed.
-			out := h.datagram(b.responses[i][:0], b.requests[i][:b.in[i].n], from)
+			out := h.Datagram(b.responses[i][:0], b.requests[i][:b.in[i].n], from)
 			b.responses[i] = out
 			if len(out) == 0 {
 				continue
@@ -170,7 +171,7 @@ func (u *fastUDP) serve(newHandler func() *handler) {
 			sent++
 		}
 		u.send(b, sent)
-		h.flush()
+		h.Flush()
 	}
 }
 

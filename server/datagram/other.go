@@ -1,16 +1,16 @@
 //go:build !linux || !(amd64 || arm64)
 
-package server
+package datagram
 
 import (
 	"fmt"
 	"net/netip"
 )
 
-// listenUDP opens the portable kind of socket. It cannot tell which of several
+// Listen opens the portable kind of socket. It cannot tell which of several
 // local addresses a packet was sent to, so it refuses to listen on all of them:
 // the answer must leave from the address that was asked (RFC 2181 §4).
-func listenUDP(addr netip.AddrPort, _ int) ([]udpListener, error) {
+func Listen(addr netip.AddrPort, _ int) ([]Listener, error) {
 	if addr.Addr().IsUnspecified() {
 		return nil, fmt.Errorf("list each address instead of %s on this system", addr.Addr())
 	}
@@ -18,5 +18,5 @@ func listenUDP(addr netip.AddrPort, _ int) ([]udpListener, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []udpListener{u}, nil
+	return []Listener{u}, nil
 }
