@@ -11,6 +11,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"syscall"
 	"time"
 
 	"fencepost/dnsname"
@@ -83,6 +84,17 @@ func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, erro
 	return resp, err
 }
 
+// describe puts the errors people meet into words.
+func describe(server netip.AddrPort, err error) error {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return fmt.Errorf("nothing listens on %s", server)
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
+		return fmt.Errorf("there is no way to %s", server)
+	}
+	return err
+}
+
 // query writes the question.
 func (r *Request) query() ([]byte, *tsig.Stream) {
 	return r.write(message.QueryOptions{RD: r.RD, EDNS: true, UDPSize: OurUDPSize, DO: r.DO})
@@ -144,7 +156,11 @@ func dialer(network string, local netip.Addr, timeout time.Duration) *net.Dialer
 
 // Dial connects to a server over TCP, from local if that is a valid address.
 func Dial(ctx context.Context, server netip.AddrPort, local netip.Addr, timeout time.Duration) (net.Conn, error) {
-	return dialer("tcp", local, timeout).DialContext(ctx, "tcp", server.String())
+	conn, err := dialer("tcp", local, timeout).DialContext(ctx, "tcp", server.String())
+	if err != nil {
+		return nil, describe(server, err)
+	}
+	return conn, nil
 }
 
 func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
@@ -192,7 +208,7 @@ func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.Addr
 	for {
 		n, err := conn.Read(buf)
 		if err != nil {
-			return nil, err
+			return nil, describe(server, err)
 		}
 		m, err := r.accept(buf[:n], query, stream)
 		if err != nil {

@@ -64,6 +64,7 @@ func (h *handler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 type transferJob struct {
 	z      *zone.Snapshot
 	stream *tsig.Stream
+	done   func() // called when all of it was sent
 }
 
 // overTCP is Datagram for a connection. A transfer comes back as a job.
@@ -184,7 +185,7 @@ func (h *handler) transfer(dst []byte, from netip.AddrPort, stream *tsig.Stream,
 	if tcp {
 		h.s.counts.transfers.Add(1)
 		h.s.Log.Info("transfer", "zone", z.name.String(), "serial", snap.Serial(), "to", peer.Name)
-		return dst, &transferJob{snap, stream}
+		return dst, &transferJob{snap, stream, func() { z.fetched(peer.Name, snap.Serial()) }}
 	}
 	var apex zone.Node
 	snap.ApexNode(&apex)

@@ -30,7 +30,7 @@ func (s *Server) tell(z *served, p Peer) {
 	}
 	serial := snap.Serial()
 	z.mu.Lock()
-	z.told[p.Name] = peerState{Serial: serial}
+	z.told[p.Name] = peerState{Serial: serial, Fetched: z.told[p.Name].Fetched}
 	z.mu.Unlock()
 	s.sched.set(notifyID(z, p), s.Now(), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, 1) })
 }
@@ -40,14 +40,15 @@ func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32,
 	if ctx.Err() != nil {
 		return
 	}
-	state := peerState{Serial: serial, Tries: try, Acked: err == nil}
+	z.mu.Lock()
+	state := z.told[p.Name]
+	state.Serial, state.Tries, state.Acked, state.Error = serial, try, err == nil, ""
 	if err != nil {
 		state.Error = err.Error()
 	}
-	z.mu.Lock()
 	z.told[p.Name] = state
 	z.mu.Unlock()
-	if err == nil {
+	if err == nil || state.Fetched == serial {
 		s.Log.Info("peer told of the new version", "zone", z.name.String(), "peer", p.Name, "serial", serial)
 		return
 	}
@@ -55,4 +56,13 @@ func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32,
 	if try < notifyTries {
 		s.sched.set(notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
 	}
+}
+
+// fetched takes note that a peer has transferred a version.
+func (z *served) fetched(peer string, serial uint32) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	state := z.told[peer]
+	state.Fetched = serial
+	z.told[peer] = state
 }

@@ -114,10 +114,11 @@ type served struct {
 
 // peerState is how far a peer has been told of the present version.
 type peerState struct {
-	Serial uint32
-	Acked  bool
-	Tries  int
-	Error  string
+	Serial  uint32
+	Acked   bool
+	Fetched uint32 // serial of the version it transferred last
+	Tries   int
+	Error   string
 }
 
 // New makes a server; it does nothing yet.

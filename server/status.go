@@ -51,7 +51,8 @@ type ZoneStatus struct {
 type PeerStatus struct {
 	Peer    string `json:"peer"`
 	Address string `json:"address"`
-	Told    bool   `json:"told"`
+	Told    bool   `json:"told"`    // it has answered our NOTIFY
+	Fetched bool   `json:"fetched"` // it has transferred the version in service
 	Problem string `json:"problem,omitempty"`
 }
 
@@ -92,7 +93,8 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 	}
 	for _, p := range cfg.SendTo {
 		t := z.told[p.Name]
-		st.Peers = append(st.Peers, PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked, Problem: t.Error})
+		st.Peers = append(st.Peers, PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked,
+			Fetched: snap != nil && t.Fetched == snap.Serial() && t.Fetched != 0, Problem: t.Error})
 	}
 	return st
 }

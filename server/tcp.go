@@ -122,8 +122,10 @@ func (s *Server) sendZone(ctx context.Context, conn net.Conn, job *transferJob, 
 	err := transfer.Send(&deadlineWriter{ctx, conn}, job.z, q, job.stream, s.Now)
 	if err != nil {
 		s.Log.Warn("transfer failed", "zone", job.z.Apex().String(), "to", conn.RemoteAddr().String(), "error", err)
+		return false
 	}
-	return err == nil
+	job.done()
+	return true
 }
 
 // deadlineWriter gives each write its own time, so that a slow but living

@@ -194,7 +194,7 @@ func (e *env) status(st *server.Status) {
 		}
 		rows = append(rows, []string{strings.TrimSuffix(z.Zone, "."), z.Role, e.ui.Paint(style, "%s", z.State), serial, signed, ui.Count(z.Records)})
 	}
-	e.ui.Table([]string{"zone", "role", "state", "serial", "", "records"}, rows)
+	e.ui.Table([]string{"zone", "role", "state", ">serial", "dnssec", ">records"}, rows)
 	for i := range st.Zones {
 		e.zoneDetails(&st.Zones[i], st.Now)
 	}
@@ -217,6 +217,8 @@ func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
 	}
 	for _, p := range z.Peers {
 		switch {
+		case p.Fetched:
+			say("%s (%s) has fetched this version", p.Peer, p.Address)
 		case p.Told:
 			say("%s (%s) has been told of this version", p.Peer, p.Address)
 		case p.Problem != "":
@@ -276,7 +278,7 @@ func (e *env) reloaded(results []zoneResult) {
 		}
 		rows = append(rows, []string{strings.TrimSuffix(r.Zone, "."), e.ui.Paint(style, "%s", r.Change), serial})
 	}
-	e.ui.Table([]string{"zone", "outcome", "serial"}, rows)
+	e.ui.Table([]string{"zone", "outcome", ">serial"}, rows)
 	for _, r := range results {
 		if r.Problem != "" {
 			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(r.Zone, ".")), r.Change, r.Problem)

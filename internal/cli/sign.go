@@ -72,7 +72,7 @@ func newKeyList(e *env) *cobra.Command {
 			for _, k := range ring.Keys {
 				rows = append(rows, []string{fmt.Sprint(k.Tag), k.Algorithm, k.Role, string(k.State), k.Created.Format("2006-01-02 15:04 UTC"), app.Shown(ring.Dir) + "/" + k.File})
 			}
-			e.ui.Table([]string{"key tag", "algorithm", "role", "state", "made", "file"}, rows)
+			e.ui.Table([]string{">key tag", "algorithm", "role", "state", "made", "file"}, rows)
 			return nil
 		}}
 	cmd.Flags().StringVar(&o.Dir, "keys", "", "folder of the keys (default: keys/ZONE in the workspace)")

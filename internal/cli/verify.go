@@ -149,7 +149,7 @@ func (e *env) secondaries(r *app.InStep) {
 		}
 		rows = append(rows, []string{s.Name, s.Address, serial, e.ui.Paint(style, "%s", s.State), s.Problem})
 	}
-	e.ui.Table([]string{"server", "address", "serial", "state", ""}, rows)
+	e.ui.Table([]string{"server", "address", ">serial", "state", ""}, rows)
 	zone := strings.TrimSuffix(r.Zone.String(), ".")
 	if good == len(r.Servers) {
 		e.ui.Printf("\n%s: %s in step with serial %d\n", zone, all(len(r.Servers)), r.Serial)
@@ -159,8 +159,11 @@ func (e *env) secondaries(r *app.InStep) {
 }
 
 func all(n int) string {
-	if n == 1 {
+	switch n {
+	case 1:
 		return "the only server asked is"
+	case 2:
+		return "both servers are"
 	}
 	return fmt.Sprintf("all %d servers are", n)
 }

@@ -57,7 +57,7 @@ var chapters = []chapter{
 	{"Publishing", "Two servers: the observatory's, and the harbour's, which fetches the zones with a shared secret.", []step{
 		{args: []string{"serve"}, serve: true},
 		{in: "harbour", args: []string{"serve"}, serve: true},
-		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"all 2 servers are in step"}},
+		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"both servers are in step"}},
 		{in: "harbour", args: []string{"status"}, want: []string{"secondary", "can answer without its primary until"}},
 		{say: "A stranger without the secret gets nothing.",
 			args: []string{"ask", "saltmarsh.example", "AXFR", "--transport", "tcp", "--at", "{observatory}"}, want: []string{"refuses"}},

@@ -179,9 +179,9 @@ func TestTransferAndNotify(t *testing.T) {
 			want(t, fp(t, p.secondary, "status"), 0, "secondary", "can answer without its primary until", "in 14 days")
 			setSerial(t, first, 2)
 			eventually(t, "the change arrives", func() bool { return serial(t, second.addr, "tides.example") == 2 })
-			want(t, fp(t, p.primary, "secondaries", "tides.example"), 0, "all 2 servers are in step with serial 2")
+			want(t, fp(t, p.primary, "secondaries", "tides.example"), 0, "both servers are in step with serial 2")
 			eventually(t, "the primary knows that", func() bool {
-				return strings.Contains(ok(t, p.primary, "status"), "has been told of this version")
+				return strings.Contains(ok(t, p.primary, "status"), "has fetched this version")
 			})
 			second.stop()
 			setSerial(t, first, 3)

@@ -122,8 +122,10 @@ func Duration(d time.Duration) string {
 		return fmt.Sprintf("%.2f ms", float64(d)/1e6)
 	case d < time.Second:
 		return fmt.Sprintf("%.0f ms", float64(d)/1e6)
-	case d < time.Minute:
+	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
 	}
 	if d >= 24*time.Hour {
 		d = d.Round(time.Hour)

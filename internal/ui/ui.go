@@ -94,7 +94,8 @@ func (u *UI) Error(err error) {
 	fmt.Fprintf(u.Err, "%s %s\n", paint(u.errColor, Bad, "error:"), strings.Join(lines, "\n       "))
 }
 
-// Table writes rows under a head, in columns as wide as needed.
+// Table writes rows under a head, in columns as wide as needed. A head that
+// begins with > makes its column align to the right, as numbers do.
 func (u *UI) Table(head []string, rows [][]string) {
 	t := table.NewWriter()
 	style := table.StyleDefault
@@ -112,7 +113,16 @@ func (u *UI) Table(head []string, rows [][]string) {
 		}
 		return r
 	}
-	t.AppendHeader(row(head, Dim))
+	var columns []table.ColumnConfig
+	plain := make([]string, len(head))
+	for i, h := range head {
+		var right bool
+		if plain[i], right = strings.CutPrefix(h, ">"); right {
+			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.SetColumnConfigs(columns)
+	t.AppendHeader(row(plain, Dim))
 	for _, r := range rows {
 		t.AppendRow(row(r, ""))
 	}

@@ -1,0 +1,31 @@
+# See CONTRIBUTING.md for what each is for.
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null)
+FUZZTIME ?= 30s
+
+.PHONY: build test race demo bench screenshots fuzz
+
+build: ## one static program in bin/
+	CGO_ENABLED=0 go build -trimpath -ldflags '-X fencepost/internal/cli.version=$(VERSION)' -o bin/fencepost ./cmd/fencepost
+
+test:
+	go test ./...
+
+race:
+	go test -race ./...
+
+demo:
+	go run ./cmd/fencepost demo
+
+bench: ## parts, then the whole program beside its ceilings
+	go test -run '^$$' -bench . ./zone ./zonefile ./message ./answer ./dnssec ./signer ./transfer
+	go run ./bench
+
+screenshots: build ## needs Xvfb, xterm and ImageMagick
+	scripts/screenshots bin/fencepost docs/screenshots
+
+fuzz: ## each target for FUZZTIME
+	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile
+	go test -run '^$$' -fuzz FuzzMessage -fuzztime $(FUZZTIME) ./message
+	go test -run '^$$' -fuzz FuzzName -fuzztime $(FUZZTIME) ./dnsname
+	go test -run '^$$' -fuzz FuzzRespond -fuzztime $(FUZZTIME) ./answer
+	go test -run '^$$' -fuzz FuzzVerify -fuzztime $(FUZZTIME) ./tsig
