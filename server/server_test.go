@@ -1,0 +1,379 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"fencepost/answer"
+	"fencepost/dnsname"
+	"fencepost/journal"
+	"fencepost/message"
+	"fencepost/rr"
+	"fencepost/tsig"
+	"fencepost/zone"
+)
+
+func soa(serial uint32) []byte {
+	return rr.SetSerial([]byte("\x02ns\x05other\x00\x01h\x05other\x00\x00\x00\x00\x00\x00\x00\x0e\x10\x00\x00\x02\x58\x00\x01\x51\x80\x00\x00\x01\x2c"), serial)
+}
+
+// version is a small zone with a serial and an address.
+func version(name string, serial uint32, last byte) *zone.Snapshot {
+	apex := dnsname.MustParse(name)
+	b := zone.NewBuilder(apex, false)
+	for _, r := range []rr.Record{{Name: apex, Type: rr.TypeSOA, TTL: 60, Data: soa(serial)}, {Name: apex, Type: rr.TypeNS, TTL: 60, Data: []byte("\x02ns\x05other\x00")}, {Name: apex, Type: rr.TypeA, TTL: 60, Data: []byte{192, 0, 2, last}}} {
+		if err := b.AddRecord(r); err != nil {
+			panic(err)
+		}
+	}
+	return b.Build().Snapshot
+}
+
+// source is what a zone's Load gives.
+type source struct {
+	snap *zone.Snapshot
+	err  error
+}
+
+func (s *source) load(context.Context) (*zone.Snapshot, error) { return s.snap, s.err }
+
+func results(rs []ZoneResult) string {
+	var out []string
+	for _, r := range rs {
+		out = append(out, fmt.Sprintf("%s %s %d %v", r.Zone, r.Change, r.Serial, r.Err != nil))
+	}
+	return strings.Join(out, ", ")
+}
+
+func TestScheduler(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newScheduler(time.Now)
+		ctx, cancel := context.WithCancel(context.Background())
+		ended := make(chan struct{})
+		go func() { s.run(ctx); close(ended) }()
+		start := time.Now()
+		var log []string
+		note := func(name string) func(context.Context) {
+			return func(context.Context) { log = append(log, fmt.Sprintf("%s@%s", name, time.Since(start))) }
+		}
+		s.set("b", start.Add(2*time.Hour), note("b"))
+		s.set("a", start.Add(time.Hour), note("a"))
+		s.set("c", start.Add(3*time.Hour), note("never"))
+		s.set("c", start.Add(30*time.Minute), note("c")) // the later plan counts
+		s.set("d", start.Add(time.Minute), note("never"))
+		s.cancel("d")
+		s.cancel("nosuch")
+		time.Sleep(24 * time.Hour)
+		synctest.Wait()
+		if got := strings.Join(log, " "); got != "c@30m0s a@1h0m0s b@2h0m0s" {
+			t.Errorf("ran %s", got)
+		}
+		// Many tasks at one time run, but only so many at once.
+		var now, most atomic.Int32
+		for i := range 100 {
+			s.set(fmt.Sprint("n", i), time.Now(), func(context.Context) {
+				if n := now.Add(1); n > most.Load() {
+					most.Store(n)
+				}
+				time.Sleep(time.Second)
+				now.Add(-1)
+			})
+		}
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		if most.Load() > maxTasks || most.Load() == 0 || now.Load() != 0 {
+			t.Errorf("%d tasks ran at once", most.Load())
+		}
+		cancel()
+		<-ended
+	})
+}
+
+func TestReload(t *testing.T) {
+	s := New(Options{})
+	a, b := &source{snap: version("a.", 1, 1)}, &source{err: errors.New("broken")}
+	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: a.load}, {Name: dnsname.MustParse("b."), Load: b.load}}}
+	ctx := context.Background()
+	step := func(what, want string) {
+		t.Helper()
+		if got := results(s.Reload(ctx, cfg)); got != want {
+			t.Errorf("%s: %s, want %s", what, got, want)
+		}
+	}
+	step("a good and a bad zone", "a. loaded 1 false, b. missing 0 true")
+	if _, state := s.Find([]byte("\x01b\x00"), false); state != answer.Unavailable {
+		t.Errorf("the bad zone is %d", state)
+	}
+	step("nothing new", "a. unchanged 1 false, b. missing 0 true")
+	a.snap = version("a.", 1, 2)
+	step("content without a serial", "a. kept 1 true, b. missing 0 true")
+	a.snap = version("a.", 2, 2)
+	b.snap, b.err = version("b.", 7, 1), nil
+	step("both good", "a. loaded 2 false, b. loaded 7 false")
+	a.snap, a.err = nil, errors.New("broken")
+	step("a broken later", "a. kept 2 true, b. unchanged 7 false")
+	if st := s.Status(); len(st.Zones) != 2 || st.Zones[0].Problem != "broken" || st.Zones[0].State != "serving" {
+		t.Errorf("status %+v", st.Zones)
+	}
+	a.err, a.snap = nil, version("a.", 1, 9)
+	step("a serial that goes back", "a. kept 2 true, b. unchanged 7 false")
+	cfg = &Config{Zones: cfg.Zones[1:]}
+	step("a zone less", "b. unchanged 7 false, a. removed 0 false")
+	if _, state := s.Find([]byte("\x01a\x00"), false); state != answer.NotServed {
+		t.Error("a removed zone is still served")
+	}
+}
+
+func TestFind(t *testing.T) {
+	s := New(Options{})
+	var zones []Zone
+	for _, n := range []string{"example.", "child.example.", "x."} {
+		src := &source{snap: version(n, 1, 1)}
+		zones = append(zones, Zone{Name: dnsname.MustParse(n), Load: src.load})
+	}
+	s.Reload(context.Background(), &Config{Zones: zones})
+	for _, c := range []struct {
+		name, want string
+		above      bool
+	}{{"example.", "example.", false}, {"WWW.Example.", "example.", false}, {"a.b.child.EXAMPLE.", "child.example.", false},
+		{"child.example.", "example.", true}, {"a.child.example.", "child.example.", true}, {"x.", "", true}, {"other.", "", false}, {".", "", false}, {".", "", true}} {
+		z, state := s.Find([]byte(dnsname.MustParse(c.name).Wire()), c.above)
+		if (state == answer.Served) != (c.want != "") || z != nil && z.Apex().String() != c.want {
+			t.Errorf("%s, above %v: %v", c.name, c.above, z)
+		}
+	}
+}
+
+// A signed zone gets a serial of its own, keeps its version over a restart, and
+// is signed again in time; the clock is driven.
+func TestSignedServing(t *testing.T) {
+	dir := t.TempDir()
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	signed := 0
+	src := &source{snap: version("a.", 10, 1)}
+	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, SignedWith: "key 1",
+		Sign: func(_ context.Context, z *zone.Snapshot, serial uint32, at time.Time) (*zone.Snapshot, time.Time, error) {
+			signed++
+			next, err := z.With([]zone.Change{{Owner: z.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(serial)}, {Type: rr.TypeTXT, TTL: 60, Data: []byte{1, byte('0' + signed)}}}}})
+			return next, at.Add(14 * 24 * time.Hour), err
+		}}}}
+	var store *journal.Store
+	start := func() *Server {
+		t.Helper()
+		if store != nil {
+			store.Close()
+		}
+		var err error
+		if store, err = journal.Open(filepath.Join(dir, "versions.db")); err != nil {
+			t.Fatal(err)
+		}
+		return New(Options{Now: func() time.Time { return now }, Store: store})
+	}
+	step := func(s *Server, what, want string, times int) {
+		t.Helper()
+		if got := results(s.Reload(context.Background(), cfg)); got != want || signed != times {
+			t.Errorf("%s: %s, signed %d times; want %s, %d", what, got, signed, want, times)
+		}
+	}
+	s := start()
+	step(s, "first", "a. loaded 10 false", 1)
+	step(s, "nothing new", "a. unchanged 10 false", 1)
+	s = start()
+	step(s, "after a restart", "a. loaded 10 false", 1)
+	src.snap = version("a.", 10, 2)
+	step(s, "new content under the old serial", "a. loaded 11 false", 2)
+	src.snap = version("a.", 50, 2)
+	step(s, "a new serial", "a. loaded 50 false", 3)
+	cfg.Zones[0].SignedWith = "key 2"
+	step(s, "another key", "a. loaded 51 false", 4)
+	now = now.Add(10 * 24 * time.Hour)
+	s = start()
+	step(s, "signatures that end soon", "a. loaded 52 false", 5)
+	if z := s.Status().Zones[0]; !z.Signatures.Equal(now.Add(14*24*time.Hour)) || z.Source != 50 || z.Serial != 52 {
+		t.Errorf("status %+v", z)
+	}
+	store.Close()
+}
+
+// The renewal of signatures comes by itself, in time.
+func TestSignatureRenewal(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := New(Options{})
+		src := &source{snap: version("a.", 1, 1)}
+		signed, fail := 0, false
+		cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load,
+			Sign: func(_ context.Context, z *zone.Snapshot, serial uint32, at time.Time) (*zone.Snapshot, time.Time, error) {
+				if fail {
+					return nil, time.Time{}, errors.New("no key")
+				}
+				signed++
+				next, err := z.With([]zone.Change{{Owner: z.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(serial)}}}})
+				return next, at.Add(14 * 24 * time.Hour), err
+			}}}}
+		ctx, cancel := context.WithCancel(context.Background())
+		done := make(chan struct{})
+		go func() { s.sched.run(ctx); close(done) }()
+		s.Reload(ctx, cfg)
+		time.Sleep(60 * 24 * time.Hour)
+		synctest.Wait()
+		if signed < 6 || signed > 8 { // every nine days
+			t.Errorf("signed %d times in 60 days", signed)
+		}
+		serial := s.Status().Zones[0].Serial
+		fail = true
+		time.Sleep(10 * 24 * time.Hour)
+		synctest.Wait()
+		if z := s.Status().Zones[0]; z.Problem != "signing: no key" || z.Serial != serial {
+			t.Errorf("a failing renewal: %+v", z)
+		}
+		fail = false
+		time.Sleep(time.Hour)
+		synctest.Wait()
+		if z := s.Status().Zones[0]; z.Problem != "" || z.Serial != serial+1 {
+			t.Errorf("after the failure: %+v", z)
+		}
+		cancel()
+		<-done
+	})
+}
+
+// A copy that no primary confirms expires, and is served again when one does.
+func TestExpiry(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := New(Options{})
+		z := &served{name: dnsname.MustParse("a."), told: map[string]peerState{}}
+		z.cfg.Store(&Zone{Name: z.name, FetchFrom: []Peer{{Name: "p"}}})
+		s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}})
+		ctx, cancel := context.WithCancel(context.Background())
+		done := make(chan struct{})
+		go func() { s.sched.run(ctx); close(done) }()
+		if err := s.takeCopy(ctx, z, version("a.", 1, 1), Peer{Name: "p"}); err != nil {
+			t.Fatal(err)
+		}
+		state := func() string { return s.Status().Zones[0].State }
+		time.Sleep(86399 * time.Second) // expire is 86400
+		synctest.Wait()
+		if state() != "serving" {
+			t.Errorf("a second before it expires it is %s", state())
+		}
+		time.Sleep(2 * time.Second)
+		synctest.Wait()
+		if _, st := s.Find([]byte("\x01a\x00"), false); state() != "expired" || st != answer.Unavailable {
+			t.Errorf("after it has expired it is %s", state())
+		}
+		if err := s.confirm(ctx, z, z.kept); err != nil || state() != "serving" {
+			t.Errorf("after a primary confirmed it, it is %s, %v", state(), err)
+		}
+		bad := version("a.", 2, 1)
+		bad, _ = bad.With([]zone.Change{{Owner: bad.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 1, Data: soa(2)}}}})
+		if err := s.takeCopy(ctx, z, bad, Peer{Name: "p"}); err == nil || z.snap.Load().Serial() != 1 {
+			t.Error("a zone without NS records was taken")
+		}
+		cancel()
+		<-done
+	})
+}
+
+// respond gives a message to a handler as it came over UDP.
+func respond(t *testing.T, s *Server, msg []byte, from string) *message.Message {
+	t.Helper()
+	out := s.newHandler().Datagram(nil, msg, netip.MustParseAddrPort(from))
+	if len(out) == 0 {
+		return nil
+	}
+	m, err := message.Unpack(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func TestRequests(t *testing.T) {
+	key := &tsig.Key{Name: dnsname.MustParse("k."), Algorithm: "hmac-sha256", Secret: []byte("0123456789abcdef0123456789abcdef")}
+	s := New(Options{})
+	src := &source{snap: version("a.", 1, 1)}
+	s.Reload(context.Background(), &Config{Zones: []Zone{
+		{Name: dnsname.MustParse("a."), Load: src.load, SendTo: []Peer{{Name: "p", Address: netip.MustParseAddrPort("192.0.2.1:53")}, {Name: "k", Address: netip.MustParseAddrPort("192.0.2.2:53"), Key: key}}},
+		{Name: dnsname.MustParse("s."), FetchFrom: []Peer{{Name: "p", Address: netip.MustParseAddrPort("192.0.2.1:53")}}},
+	}})
+	ask := func(name string, typ rr.Type, op message.Opcode) []byte {
+		return message.AppendQuery(nil, dnsname.MustParse(name), typ, message.QueryOptions{ID: 9, Opcode: op})
+	}
+	signed := func(k *tsig.Key) []byte { return tsig.NewStream(k).Sign(ask("a.", rr.TypeSOA, 0), time.Now()) }
+	other := *key
+	other.Secret = []byte("another")
+	for _, c := range []struct {
+		what, from string
+		msg        []byte
+		want       message.Rcode
+	}{
+		{"a question", "203.0.113.1:5", ask("a.", rr.TypeA, 0), message.NoError},
+		{"AXFR over UDP", "192.0.2.1:5", ask("a.", rr.TypeAXFR, 0), message.FormErr},
+		{"IXFR over UDP from a peer", "192.0.2.1:5", ask("a.", rr.TypeIXFR, 0), message.NoError},
+		{"IXFR over UDP from a stranger", "203.0.113.1:5", ask("a.", rr.TypeIXFR, 0), message.Refused},
+		{"NOTIFY from the primary", "192.0.2.1:5", ask("s.", rr.TypeSOA, message.OpNotify), message.NoError},
+		{"NOTIFY from a stranger", "203.0.113.1:5", ask("s.", rr.TypeSOA, message.OpNotify), message.Refused},
+		{"NOTIFY for a zone we are primary for", "192.0.2.1:5", ask("a.", rr.TypeSOA, message.OpNotify), message.NotAuth},
+		{"NOTIFY for a zone not served", "192.0.2.1:5", ask("x.", rr.TypeSOA, message.OpNotify), message.NotAuth},
+		{"an update", "192.0.2.1:5", ask("a.", rr.TypeSOA, 5), message.NotImp},
+		{"a good signature", "203.0.113.1:5", signed(key), message.NoError},
+		{"a wrong signature", "203.0.113.1:5", signed(&other), message.NotAuth},
+		{"an unknown key", "203.0.113.1:5", signed(&tsig.Key{Name: dnsname.MustParse("u."), Algorithm: "hmac-sha256", Secret: []byte("x")}), message.NotAuth},
+		{"garbage behind a header", "203.0.113.1:5", append(ask("a.", rr.TypeA, 0)[:12], 0xff), message.FormErr},
+	} {
+		m := respond(t, s, c.msg, c.from)
+		if m == nil || m.Rcode() != c.want || m.ID != 9 || m.Flags&message.FlagQR == 0 {
+			t.Errorf("%s: %+v, want %s", c.what, m, c.want)
+		}
+	}
+	if m := respond(t, s, signed(key), "203.0.113.1:5"); len(m.Additional) != 1 || m.Additional[0].Type != rr.TypeTSIG {
+		t.Error("a signed question gets an unsigned answer")
+	}
+	for what, msg := range map[string][]byte{"an answer": {0, 9, 0x80, 0, 0, 1, 0, 0, 0, 0, 0, 0}, "five octets": {1, 2, 3, 4, 5}} {
+		if respond(t, s, msg, "203.0.113.1:5") != nil {
+			t.Errorf("%s is answered", what)
+		}
+	}
+	if respond(t, s, ask("a.", rr.TypeA, 0), "203.0.113.1:0") != nil {
+		t.Error("port 0 is answered")
+	}
+	// A peer with a key is known by the key, wherever it asks from.
+	h := s.newHandler()
+	transfer := tsig.NewStream(key).Sign(ask("a.", rr.TypeAXFR, 0), time.Now())
+	if _, job := h.overTCP(nil, transfer, netip.MustParseAddrPort("203.0.113.9:5")); job == nil {
+		t.Error("a peer with its key gets no transfer")
+	}
+	if _, job := h.overTCP(nil, ask("a.", rr.TypeAXFR, 0), netip.MustParseAddrPort("192.0.2.2:5")); job != nil {
+		t.Error("a peer that has a key gets a transfer without it")
+	}
+}
+
+func TestConnLimits(t *testing.T) {
+	var c connLimits
+	a, b := netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2")
+	n := 0
+	for c.enter(a) {
+		n++
+	}
+	if n != maxConnsFrom || !c.enter(b) {
+		t.Errorf("%d connections from one address", n)
+	}
+	c.leave(a)
+	if !c.enter(a) {
+		t.Error("a place that was left is not free")
+	}
+	for i := range 250 {
+		c.enter(netip.AddrFrom4([4]byte{10, 0, byte(i), 1}))
+	}
+	if c.total != maxConns {
+		t.Errorf("%d connections in all", c.total)
+	}
+}
