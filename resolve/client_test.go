@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -82,19 +83,18 @@ func TestForgeries(t *testing.T) {
 }
 
 func TestTries(t *testing.T) {
-	got := 0
+	var got, silent atomic.Int32
 	at := server(t, func(q []byte, send func([]byte)) {
-		if got++; got == resolve.Tries {
+		if got.Add(1) == resolve.Tries {
 			send(respond(q, nil))
 		}
 	})
-	if _, err := ask(at, nil); err != nil || got != resolve.Tries {
-		t.Errorf("%d tries, %v", got, err)
+	if _, err := ask(at, nil); err != nil || got.Load() != resolve.Tries {
+		t.Errorf("%d tries, %v", got.Load(), err)
 	}
-	silent := 0
-	at = server(t, func([]byte, func([]byte)) { silent++ })
-	if _, err := ask(at, nil); !errors.Is(err, resolve.ErrNoAnswer) || silent != resolve.Tries {
-		t.Errorf("a silent server: %d tries, %v", silent, err)
+	at = server(t, func([]byte, func([]byte)) { silent.Add(1) })
+	if _, err := ask(at, nil); !errors.Is(err, resolve.ErrNoAnswer) || silent.Load() != resolve.Tries {
+		t.Errorf("a silent server: %d tries, %v", silent.Load(), err)
 	}
 	l, _ := net.Listen("tcp", "127.0.0.1:0")
 	free := l.Addr().(*net.TCPAddr).AddrPort()
@@ -144,10 +144,11 @@ func TestTruncated(t *testing.T) {
 
 func TestSigned(t *testing.T) {
 	key := &tsig.Key{Name: dnsname.MustParse("k."), Algorithm: "hmac-sha256", Secret: []byte("0123456789abcdef0123456789abcdef")}
-	sign := true
+	var sign atomic.Bool
+	sign.Store(true)
 	at := server(t, func(q []byte, send func([]byte)) {
 		out := respond(q, nil)
-		if sign {
+		if sign.Load() {
 			s := tsig.NewStream(key)
 			off, _ := message.FindTSIG(q)
 			if _, err := s.Verify(q, off, time.Now()); err == nil {
@@ -160,7 +161,7 @@ func TestSigned(t *testing.T) {
 	if r, err := ask(at, withKey); err != nil || len(r.Answer) != 1 || len(r.Additional) != 0 {
 		t.Errorf("signed: %+v, %v", r, err)
 	}
-	sign = false
+	sign.Store(false)
 	if _, err := ask(at, withKey); err == nil || !strings.Contains(err.Error(), "not signed") {
 		t.Errorf("an unsigned answer: %v", err)
 	}
