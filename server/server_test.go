@@ -208,13 +208,13 @@ func TestSignatureRenewal(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := New(Options{})
 		src := &source{snap: version("a.", 1, 1)}
-		signed, fail := 0, false
+		var signed, fail atomic.Int32
 		cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load,
 			Sign: func(_ context.Context, z *zone.Snapshot, serial uint32, at time.Time) (*zone.Snapshot, time.Time, error) {
-				if fail {
+				if fail.Load() != 0 {
 					return nil, time.Time{}, errors.New("no key")
 				}
-				signed++
+				signed.Add(1)
 				next, err := z.With([]zone.Change{{Owner: z.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(serial)}}}})
 				return next, at.Add(14 * 24 * time.Hour), err
 			}}}}
@@ -224,17 +224,17 @@ func TestSignatureRenewal(t *testing.T) {
 		s.Reload(ctx, cfg)
 		time.Sleep(60 * 24 * time.Hour)
 		synctest.Wait()
-		if signed < 6 || signed > 8 { // every nine days
-			t.Errorf("signed %d times in 60 days", signed)
+		if n := signed.Load(); n < 6 || n > 8 { // every nine days
+			t.Errorf("signed %d times in 60 days", n)
 		}
 		serial := s.Status().Zones[0].Serial
-		fail = true
+		fail.Store(1)
 		time.Sleep(10 * 24 * time.Hour)
 		synctest.Wait()
 		if z := s.Status().Zones[0]; z.Problem != "signing: no key" || z.Serial != serial {
 			t.Errorf("a failing renewal: %+v", z)
 		}
-		fail = false
+		fail.Store(0)
 		time.Sleep(time.Hour)
 		synctest.Wait()
 		if z := s.Status().Zones[0]; z.Problem != "" || z.Serial != serial+1 {
