@@ -1,5 +1,7 @@
 package dnsname
 
+import "encoding/binary"
+
 // The functions here work on wire forms in octet slices, so that loading,
 // answering and signing need no Name values and no allocation.
 
@@ -92,14 +94,32 @@ func AppendSortKey(dst, w []byte, skip int) []byte {
 func AppendLabelKey(dst, label []byte) []byte {
 	at := len(dst)
 	dst = append(dst, label...)
-	for j, c := range dst[at:] {
+	rest := dst[at:]
+	for len(rest) >= 8 && plainOctets(binary.LittleEndian.Uint64(rest)) {
+		rest = rest[8:]
+	}
+	for j, c := range rest {
 		if c <= 1 {
 			dst = appendEscaped(dst[:at], label)
 			break
 		}
-		dst[at+j] = lowerTable[c]
+		rest[j] = lowerTable[c]
 	}
 	return append(dst, 0)
+}
+
+// plainOctets tells whether eight octets at once are none of 0, 1 and A to Z, as
+// in nearly all names. Octets beyond ASCII count as not plain.
+func plainOctets(v uint64) bool {
+	const ones, high = 0x0101010101010101, 0x8080808080808080
+	// With the top bits clear, adding 128-n sets the top bit of octets >= n.
+	if v&high != 0 {
+		return false
+	}
+	atLeast2 := v + ones*(128-2)
+	atLeastA := v + ones*(128-'A')
+	aboveZ := v + ones*(128-'Z'-1)
+	return (atLeast2&^(atLeastA&^aboveZ))&high == high
 }
 
 // appendEscaped appends a label to a sort key with the octets 0 and 1 escaped.

@@ -14,8 +14,8 @@ type Match struct {
 	Cut bool
 	// Substitute tells that the name is below a DNAME; Node is its owner then.
 	Substitute bool
-	// Encloser counts the labels, from the apex, of the closest encloser: the
-	// name's own if it exists.
+	// Encloser counts the labels, from the apex, of the closest encloser of a
+	// name that has no records.
 	Encloser int
 
 	Node Node
@@ -36,7 +36,6 @@ func (s *Snapshot) Lookup(key []byte, m *Match) {
 	m.Before.Node(&m.Node)
 	n := &m.Node
 	if m.Exact {
-		m.Encloser = dnsname.KeyLabels(key)
 		m.Cut = n.IsCut()
 		if n.Occluded() {
 			s.toOccluder(key, n.cutLabels, m)

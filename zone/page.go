@@ -238,34 +238,31 @@ func pageSearch(p, key []byte) (i int, equal bool) {
 		return pageCount(p) - 1, false
 	}
 	rest := key[len(prefix):]
-	want, heads := head(rest), p[pageFixed:]
-	lo, hi := 0, pageCount(p)
-	for lo < hi {
-		mid := int(uint(lo+hi) >> 1)
-		h := binary.BigEndian.Uint32(heads[4*mid:])
-		if h == want {
-			suffix, _ := pageSuffix(p, mid)
-			if string(suffix) <= string(rest) {
-				lo = mid + 1
-			} else {
-				hi = mid
-			}
+	want, n := head(rest), pageCount(p)
+	heads := p[pageFixed : pageFixed+4*n]
+	// The last head that is not greater, without a branch to guess; then back
+	// over those that are equal and belong to greater keys.
+	at := 0
+	for left := n; left > 1; {
+		half := left >> 1
+		if binary.BigEndian.Uint32(heads[4*(at+half):]) <= want {
+			at += half
+		}
+		left -= half
+	}
+	for ; at >= 0; at-- {
+		h := binary.BigEndian.Uint32(heads[4*at:])
+		if h < want {
+			return at, false
+		}
+		if h > want {
 			continue
 		}
-		if h < want {
-			lo = mid + 1
-		} else {
-			hi = mid
+		if suffix, _ := pageSuffix(p, at); string(suffix) <= string(rest) {
+			return at, len(suffix) == len(rest) && string(suffix) == string(rest)
 		}
 	}
-	if lo == 0 {
-		return -1, false
-	}
-	if binary.BigEndian.Uint32(heads[4*(lo-1):]) != want {
-		return lo - 1, false
-	}
-	suffix, _ := pageSuffix(p, lo-1)
-	return lo - 1, string(suffix) == string(rest)
+	return -1, false
 }
 
 // pageNode is the i-th node of the page.

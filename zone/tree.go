@@ -34,18 +34,21 @@ func (in *inner) search(key []byte) int {
 		}
 		return n - 1
 	}
-	want := keyHead8(key[in.skip:])
-	lo, hi := 1, n
-	for lo < hi {
-		mid := int(uint(lo+hi) >> 1)
-		h := in.heads[mid]
-		if h < want || h == want && string(in.sep(mid)) <= string(key) {
-			lo = mid + 1
-		} else {
-			hi = mid
+	want, heads := keyHead8(key[in.skip:]), in.heads
+	// The last head that is not greater; no branch depends on what is compared,
+	// so there is nothing for the processor to guess wrong. heads[0] is 0.
+	at := 0
+	for left := n; left > 1; {
+		half := left >> 1
+		if heads[at+half] <= want {
+			at += half
 		}
+		left -= half
 	}
-	return lo - 1
+	for at > 0 && heads[at] == want && string(in.sep(at)) > string(key) {
+		at--
+	}
+	return at
 }
 
 // keyHead8 is the first eight octets as a number that compares as they do.
