@@ -6,7 +6,7 @@ require (
 	github.com/google/renameio/v2 v2.0.2
 	github.com/pelletier/go-toml/v2 v2.4.3
 	go.etcd.io/bbolt v1.5.0
-	golang.org/x/sync v0.20.0
+	golang.org/x/sync v0.24.0
 )
 
 require (
