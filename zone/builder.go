@@ -221,6 +221,27 @@ func merge(a arena, x, y []run) []run {
 	return append(append(out, x...), y...)
 }
 
+// Absorb takes all records of another builder for the same apex, as if they had
+// been added after its own. The other is used up.
+func (b *Builder) Absorb(o *Builder) {
+	o.closeChunk()
+	o.sorting.Wait()
+	sortRuns(arena(o.chunks), o.runs)
+	b.closeChunk()
+	offset := uint64(len(b.chunks)) << 32
+	for _, block := range append(o.blocks, o.runs) {
+		for i := range block {
+			block[i].at += offset
+		}
+		b.blocks = append(b.blocks, block)
+	}
+	b.chunks = append(b.chunks, o.chunks...)
+	b.owner = b.owner[:0] // the next record begins a run of its own
+	if len(b.runs) > 0 {
+		b.closeBlock()
+	}
+}
+
 // Conflict is a pair of records that cannot both stand as they are written.
 type Conflict struct {
 	Duplicate  bool // equal records; else one set with two TTLs

@@ -113,13 +113,16 @@ func (lb *loadBuilder) build(b *batch) {
 	}
 }
 
-func (lb *loadBuilder) finish() *zone.Built {
+// drain hands over what was added and waits until it is in the builder. More may
+// be added after it.
+func (lb *loadBuilder) drain() {
 	if lb.work != nil {
 		close(lb.work)
 		<-lb.done
+		lb.work = nil
 	}
 	lb.build(lb.batch)
-	return lb.b.Build()
+	lb.batch.octets, lb.batch.recs = lb.batch.octets[:0], lb.batch.recs[:0]
 }
 
 func (l *loader) finish(file *source.File) *Loaded {
@@ -129,7 +132,8 @@ func (l *loader) finish(file *source.File) *Loaded {
 		}
 		l.start(l.origin)
 	}
-	return &Loaded{Built: l.builder.finish(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, unread: l.unread}
+	l.builder.drain()
+	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, unread: l.unread}
 }
 
 // Unread tells whether the name has a record that could not be read: then

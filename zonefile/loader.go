@@ -1,0 +1,128 @@
+package zonefile
+
+import (
+	"bytes"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+)
+
+// Load reads a zone from a file as fast as it can. The apex is the owner of the
+// SOA record; without one it is opts.Origin. Findings about the language go to
+// diags; the result has what could be read, with positions. It is nil only when
+// neither SOA nor origin tells the name of the zone.
+func Load(file *source.File, opts Options, diags *diag.List) *Loaded {
+	l := &loader{diags: diags, origin: opts.Origin}
+	p := newParser(file, opts, diags)
+	if len(file.Content) >= splitFrom {
+		l.readSplit(p)
+	}
+	l.read(p, len(file.Content)+1)
+	return l.finish(file)
+}
+
+// read takes entries until the parser stands at limit of its file, or at the end.
+func (l *loader) read(p *parser, limit int) {
+	for len(p.outer) > 0 || p.scan.pos < limit {
+		e := p.next()
+		if e == nil {
+			return
+		}
+		switch {
+		case e.Kind == Record:
+			l.take(e)
+		case e.Kind == Bad && e.Owner != nil && len(l.unread) < maxUnread:
+			if l.unread == nil {
+				l.unread = map[string]bool{}
+			}
+			l.unread[strings.ToLower(string(e.Owner))] = true
+		}
+	}
+}
+
+// pending is how many records in front of the SOA are kept waiting for it.
+const pending = 1000
+
+type loader struct {
+	diags   *diag.List
+	origin  dnsname.Name
+	builder loadBuilder
+	early   []earlyRecord // before the SOA: the apex is not known yet
+	outside int
+	soa     source.Span
+	extra   []SOAPlace
+	unread  map[string]bool
+}
+
+// maxUnread bounds how many names with unreadable records are remembered.
+const maxUnread = 10000
+
+type earlyRecord struct {
+	owner, data []byte
+	t           rr.Type
+	ttl         uint32
+	pos         source.Pos
+	span        source.Span
+}
+
+// SOAPlace is where a SOA record stands.
+type SOAPlace struct {
+	Owner dnsname.Name
+	Span  source.Span
+}
+
+func (l *loader) take(e *Entry) {
+	if l.builder.b == nil {
+		if e.Type != rr.TypeSOA && len(l.early) < pending {
+			l.early = append(l.early, earlyRecord{bytes.Clone(e.Owner), bytes.Clone(e.Data), e.Type, e.TTL, e.Span.Start, ownerSpan(e)})
+			return
+		}
+		apex := l.origin
+		if e.Type == rr.TypeSOA {
+			apex, _ = dnsname.FromWire(e.Owner)
+		}
+		if apex.IsZero() {
+			return
+		}
+		l.start(apex)
+	}
+	if e.Type == rr.TypeSOA {
+		owner, _ := dnsname.FromWire(e.Owner)
+		place := SOAPlace{owner, source.Span{Start: e.TokenSpan(0).Start, End: e.TokenSpan(e.TypeTok).End}}
+		if l.soa.IsZero() {
+			l.soa = place.Span
+		} else {
+			// One is enough to serve; the check reports the others.
+			l.extra = append(l.extra, place)
+			return
+		}
+	}
+	l.add(e.Owner, e.Type, e.TTL, e.Data, e.Span.Start, e)
+}
+
+func ownerSpan(e *Entry) source.Span {
+	if e.OwnerTok >= 0 {
+		return e.TokenSpan(e.OwnerTok)
+	}
+	return e.TokenSpan(e.TypeTok)
+}
+
+func (l *loader) add(owner []byte, t rr.Type, ttl uint32, data []byte, pos source.Pos, e *Entry) {
+	if l.builder.add(owner, t, ttl, data, pos) == nil {
+		return
+	}
+	l.outside++
+	span := source.Span{Start: pos, End: pos}
+	if e != nil {
+		span = ownerSpan(e)
+	}
+	name, _ := dnsname.FromWire(owner)
+	d := RuleOutsideZone.At(span, "%s is not in the zone %s", name, l.builder.b.Apex())
+	if !l.soa.IsZero() {
+		d = d.See(l.soa, "the zone's SOA")
+	}
+	l.diags.Add(d)
+}
