@@ -39,6 +39,7 @@ type Pass struct {
 	rule    *diag.Rule
 	diags   *diag.List
 	servers func() map[string]bool
+	looked  map[string]Target // what Look found out lately
 }
 
 // Servers is the set of all names that NS records of the zone point to, by
@@ -197,8 +198,24 @@ type Target struct {
 	Address   bool // has an A or AAAA record
 }
 
+// maxLooked bounds what Look remembers. Targets repeat: several checks ask about
+// each, and many records name the same host.
+const maxLooked = 1 << 12
+
 // Look finds out about an absolute name in wire form.
-func (p *Pass) Look(wire []byte) (t Target) {
+func (p *Pass) Look(wire []byte) Target {
+	if t, ok := p.looked[string(wire)]; ok {
+		return t
+	}
+	t := p.look(wire)
+	if p.looked == nil || len(p.looked) >= maxLooked {
+		p.looked = make(map[string]Target, maxLooked)
+	}
+	p.looked[string(wire)] = t
+	return t
+}
+
+func (p *Pass) look(wire []byte) (t Target) {
 	var buf [2 * dnsname.MaxWire]byte
 	key, ok := p.Zone.AppendKey(buf[:0], wire)
 	if !ok {

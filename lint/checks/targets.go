@@ -162,6 +162,9 @@ func isAddress(p *lint.Pass, wire []byte) bool {
 }
 
 func addressIn(p *lint.Pass, wire []byte) (netip.Addr, bool) {
+	if wire[0] > 3 || wire[0] == 0 || wire[1] < '0' || wire[1] > '9' { // nearly all names
+		return netip.Addr{}, false
+	}
 	head := bytes.Clone(wire)
 	if d := len(wire) - len(p.Zone.Apex().Wire()); d > 0 && nameOf(wire).Below(p.Zone.Apex()) {
 		head = append(head[:d], 0)
