@@ -1,6 +1,9 @@
 package dnsname
 
-import "encoding/binary"
+import (
+	"bytes"
+	"encoding/binary"
+)
 
 // The functions here work on wire forms in octet slices, so that loading,
 // answering and signing need no Name values and no allocation.
@@ -138,24 +141,31 @@ func appendEscaped(dst, label []byte) []byte {
 // of the name whose sort key relative to some apex is key: the labels above that apex.
 func AppendKeyWire(dst, key []byte) []byte {
 	// Labels stand root first in the key; the wire form wants them the other way.
-	end := len(key)
-	for end > 0 {
-		start := end - 1
-		for start > 0 && key[start-1] != 0 {
-			start--
-		}
+	escaped := bytes.IndexByte(key, 1) >= 0
+	for end := len(key); end > 0; {
+		start := bytes.LastIndexByte(key[:end-1], 0) + 1
+		label := key[start : end-1]
 		at := len(dst)
-		dst = append(dst, 0)
-		for i := start; i < end-1; i++ {
-			c := key[i]
-			if c == 1 {
-				i++
-				c = key[i] - 1
-			}
-			dst = append(dst, c)
+		dst = append(dst, byte(len(label)))
+		dst = append(dst, label...)
+		if escaped {
+			dst = appendUnescaped(dst[:at+1], label)
+			dst[at] = byte(len(dst) - at - 1)
 		}
-		dst[at] = byte(len(dst) - at - 1)
 		end = start
+	}
+	return dst
+}
+
+// appendUnescaped takes back what appendEscaped did.
+func appendUnescaped(dst, label []byte) []byte {
+	for i := 0; i < len(label); i++ {
+		c := label[i]
+		if c == 1 {
+			i++
+			c = label[i] - 1
+		}
+		dst = append(dst, c)
 	}
 	return dst
 }

@@ -146,31 +146,60 @@ func (b *Builder) SuffixOwner(s Section, octets int, t rr.Type, ttl uint32, data
 // qnameOctets is the name in the question.
 func (b *Builder) qnameOctets() []byte { return b.question[:len(b.question)-4] }
 
-// RecordBelow writes a record whose owner is the labels relative, without root,
-// followed by the name asked: in a transfer that is the apex.
-func (b *Builder) RecordBelow(s Section, relative []byte, t rr.Type, ttl uint32, data []byte) bool {
-	b.buf = append(append(b.buf, relative...), 0xc0, HeaderLen)
-	return b.record(s, t, ttl, data)
+// TransferRecord writes a record of a transfer to the answer section: its owner is
+// the labels relative, without root, followed by the name asked, the apex. It is
+// false, and nothing is written, when the record does not fit; the first record
+// of a message may be as large as a message can be.
+func (b *Builder) TransferRecord(relative []byte, t rr.Type, ttl uint32, data []byte) bool {
+	limit := b.limit
+	if b.counts[AnswerSection] == 0 {
+		limit = MaxLen - transferReserve
+	}
+	if b.Len()+len(relative)+12+len(data) > limit {
+		return false
+	}
+	buf := append(b.buf, relative...)
+	buf = append(buf, 0xc0, HeaderLen, byte(t>>8), byte(t), 0, byte(rr.ClassIN),
+		byte(ttl>>24), byte(ttl>>16), byte(ttl>>8), byte(ttl), byte(len(data)>>8), byte(len(data)))
+	b.counts[AnswerSection]++
+	if !packsNames(t) {
+		b.buf = append(buf, data...)
+		return true
+	}
+	b.buf = buf
+	b.data(t, data)
+	return true
 }
+
+// transferReserve is room for OPT and a signature behind one huge record.
+const transferReserve = 512
 
 func (b *Builder) record(s Section, t rr.Type, ttl uint32, data []byte) bool {
 	b.buf = append(b.buf, byte(t>>8), byte(t), 0, byte(rr.ClassIN), byte(ttl>>24), byte(ttl>>16), byte(ttl>>8), byte(ttl), 0, 0)
-	at := len(b.buf)
 	if packsNames(t) {
-		for it := rr.NewParts(t, data); it.Next(); {
-			if _, packed := it.IsName(); packed {
-				b.name(it.Bytes)
-			} else {
-				b.buf = append(b.buf, it.Bytes...)
-			}
-		}
+		b.data(t, data)
 	} else {
 		b.buf = append(b.buf, data...)
+		n := len(data)
+		at := len(b.buf) - n
+		b.buf[at-2], b.buf[at-1] = byte(n>>8), byte(n)
+	}
+	b.counts[s]++
+	return b.Len() <= b.limit
+}
+
+// data writes data with names that are compressed, and their length in front.
+func (b *Builder) data(t rr.Type, data []byte) {
+	at := len(b.buf)
+	for it := rr.NewParts(t, data); it.Next(); {
+		if _, packed := it.IsName(); packed {
+			b.name(it.Bytes)
+		} else {
+			b.buf = append(b.buf, it.Bytes...)
+		}
 	}
 	n := len(b.buf) - at
 	b.buf[at-2], b.buf[at-1] = byte(n>>8), byte(n)
-	b.counts[s]++
-	return b.Len() <= b.limit
 }
 
 // packsNames tells whether data of type t have names that are compressed when

@@ -147,8 +147,8 @@ func TestTransferNames(t *testing.T) {
 	raw := message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{})
 	b, q := begin(t, raw, message.MaxLen)
 	b.Transfer(q)
-	b.RecordBelow(message.AnswerSection, []byte("\x03www"), rr.TypeCNAME, 60, []byte("\x03web\x09saltmarsh\x07example\x00"))
-	b.RecordBelow(message.AnswerSection, nil, rr.TypeNS, 60, []byte("\x02ns\x0bxsaltmarsh9\x07example\x00"))
+	b.TransferRecord([]byte("\x03www"), rr.TypeCNAME, 60, []byte("\x03web\x09saltmarsh\x07example\x00"))
+	b.TransferRecord(nil, rr.TypeNS, 60, []byte("\x02ns\x0bxsaltmarsh9\x07example\x00"))
 	m, err := message.Unpack(b.Finish())
 	if err != nil || m.Answer[0].Name.String() != "www.saltmarsh.example." || rr.DataText(rr.TypeCNAME, m.Answer[0].Data) != "web.saltmarsh.example." ||
 		rr.DataText(rr.TypeNS, m.Answer[1].Data) != "ns.xsaltmarsh9.example." {

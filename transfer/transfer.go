@@ -78,20 +78,15 @@ func (s *sender) begin() {
 }
 
 func (s *sender) record(relative []byte, t rr.Type, ttl uint32, data []byte) error {
-	mark := s.b.Mark()
-	if s.b.RecordBelow(message.AnswerSection, relative, t, ttl, data) {
+	if s.b.TransferRecord(relative, t, ttl, data) {
 		return nil
 	}
-	if s.b.Count(message.AnswerSection) == 1 && s.b.Len() <= message.MaxLen-512 {
-		return nil // one huge record alone in its message
-	}
-	s.b.Rollback(mark)
 	if err := s.flush(); err != nil {
 		return err
 	}
 	s.b.Begin(s.buf[:2], s.q, sendSize, resolve.OurUDPSize)
 	s.begin()
-	if !s.b.RecordBelow(message.AnswerSection, relative, t, ttl, data) && s.b.Len() > message.MaxLen-512 {
+	if !s.b.TransferRecord(relative, t, ttl, data) {
 		return fmt.Errorf("a %s record is too large for a message", t)
 	}
 	return nil

@@ -51,7 +51,7 @@ func (l *loader) start(apex dnsname.Name) {
 	l.builder = loadBuilder{b: zone.NewBuilder(apex, true), batch: &batch{}, apex: []byte(apex.Wire())}
 	for _, r := range l.early {
 		if l.builder.add(r.owner, r.t, r.ttl, r.data, r.pos) != nil {
-			l.add(r.owner, r.t, r.ttl, r.data, r.pos, nil)
+			l.notInZone(r.owner, r.span)
 		}
 	}
 	l.early = nil

@@ -43,7 +43,8 @@ func (l *loader) read(p *parser, limit int) {
 	}
 }
 
-// pending is how many records in front of the SOA are kept waiting for it.
+// pending is how many records in front of the SOA are kept waiting for it before
+// the origin is taken for the zone's name.
 const pending = 1000
 
 type loader struct {
@@ -76,16 +77,13 @@ type SOAPlace struct {
 
 func (l *loader) take(e *Entry) {
 	if l.builder.b == nil {
-		if e.Type != rr.TypeSOA && len(l.early) < pending {
+		if e.Type != rr.TypeSOA && (len(l.early) < pending || l.origin.IsZero()) {
 			l.early = append(l.early, earlyRecord{bytes.Clone(e.Owner), bytes.Clone(e.Data), e.Type, e.TTL, e.Span.Start, ownerSpan(e)})
 			return
 		}
 		apex := l.origin
 		if e.Type == rr.TypeSOA {
 			apex, _ = dnsname.FromWire(e.Owner)
-		}
-		if apex.IsZero() {
-			return
 		}
 		l.start(apex)
 	}
@@ -111,14 +109,13 @@ func ownerSpan(e *Entry) source.Span {
 }
 
 func (l *loader) add(owner []byte, t rr.Type, ttl uint32, data []byte, pos source.Pos, e *Entry) {
-	if l.builder.add(owner, t, ttl, data, pos) == nil {
-		return
+	if l.builder.add(owner, t, ttl, data, pos) != nil {
+		l.notInZone(owner, ownerSpan(e))
 	}
+}
+
+func (l *loader) notInZone(owner []byte, span source.Span) {
 	l.outside++
-	span := source.Span{Start: pos, End: pos}
-	if e != nil {
-		span = ownerSpan(e)
-	}
 	name, _ := dnsname.FromWire(owner)
 	d := RuleOutsideZone.At(span, "%s is not in the zone %s", name, l.builder.b.Apex())
 	if !l.soa.IsZero() {
