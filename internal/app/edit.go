@@ -169,37 +169,51 @@ func key(owner []byte, t rr.Type, ttl uint32, data []byte) string {
 	return r.String()
 }
 
-// Add writes a new record.
-func (a *App) Add(o Edit) (*Edited, error) {
+// subject is the record that an edit is about, read from its arguments.
+type subject struct {
+	owner  dnsname.Name
+	t      rr.Type
+	text   string // the data as they are to be written
+	wire   []byte
+	ttl    uint32
+	hasTTL bool
+}
+
+// begin opens the file of an edit and reads its arguments.
+func (a *App) begin(o Edit) (*editing, *subject, error) {
 	e, err := a.open(o.Zone)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	owner, err := e.owner(o.Owner)
+	var s subject
+	if s.owner, err = e.owner(o.Owner); err != nil {
+		return nil, nil, err
+	}
+	if s.t, err = parseType(o.Type); err != nil {
+		return nil, nil, err
+	}
+	if s.text, s.wire, err = e.data(s.t, o.Data); err != nil {
+		return nil, nil, err
+	}
+	s.ttl, s.hasTTL, err = e.ttl(o.TTL)
+	return e, &s, err
+}
+
+// Add writes a new record.
+func (a *App) Add(o Edit) (*Edited, error) {
+	e, s, err := a.begin(o)
 	if err != nil {
 		return nil, err
 	}
-	t, err := parseType(o.Type)
-	if err != nil {
-		return nil, err
-	}
-	text, wire, err := e.data(t, o.Data)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range e.file.Records(owner, t) {
-		if bytes.Equal(r.Data, wire) {
-			return nil, fmt.Errorf("%s has this %s record already, at %s", owner, t, e.src.Position(r.Span.Start))
+	for _, r := range e.file.Records(s.owner, s.t) {
+		if bytes.Equal(r.Data, s.wire) {
+			return nil, fmt.Errorf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start))
 		}
 	}
-	ttl, has, err := e.ttl(o.TTL)
-	if err != nil {
+	if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text}); err != nil {
 		return nil, err
 	}
-	if err := e.ed.Insert(zonefile.NewRecord{Owner: owner, TTL: ttl, HasTTL: has, Type: t, Text: text}); err != nil {
-		return nil, err
-	}
-	e.expect(owner, t, wire, +1)
+	e.expect(s.owner, s.t, s.wire, +1)
 	return a.finish(e, o.Dry)
 }
 
@@ -211,40 +225,25 @@ func (e *editing) expect(owner dnsname.Name, t rr.Type, data []byte, by int) {
 
 // Change replaces the data of a record.
 func (a *App) Change(o Edit) (*Edited, error) {
-	e, err := a.open(o.Zone)
+	e, s, err := a.begin(o)
 	if err != nil {
 		return nil, err
 	}
-	owner, err := e.owner(o.Owner)
+	r, err := e.pick(s.owner, s.t, o.From)
 	if err != nil {
 		return nil, err
 	}
-	t, err := parseType(o.Type)
-	if err != nil {
-		return nil, err
+	same := bytes.Equal(r.Data, s.wire)
+	if same && !s.hasTTL {
+		return nil, fmt.Errorf("the %s record of %s is like that already, at %s", s.t, s.owner, e.src.Position(r.Span.Start))
 	}
-	text, wire, err := e.data(t, o.Data)
-	if err != nil {
-		return nil, err
+	if s.hasTTL {
+		e.ed.SetTTL(r, s.ttl)
 	}
-	r, err := e.pick(owner, t, o.From)
-	if err != nil {
-		return nil, err
-	}
-	ttl, has, err := e.ttl(o.TTL)
-	if err != nil {
-		return nil, err
-	}
-	if has {
-		e.ed.SetTTL(r, ttl)
-	}
-	if bytes.Equal(r.Data, wire) && !has {
-		return nil, fmt.Errorf("the %s record of %s is like that already, at %s", t, owner, e.src.Position(r.Span.Start))
-	}
-	if !bytes.Equal(r.Data, wire) {
-		e.ed.SetData(r, text)
-		e.expect(owner, t, r.Data, -1)
-		e.expect(owner, t, wire, +1)
+	if !same {
+		e.ed.SetData(r, s.text)
+		e.expect(s.owner, s.t, r.Data, -1)
+		e.expect(s.owner, s.t, s.wire, +1)
 	}
 	return a.finish(e, o.Dry)
 }
@@ -493,58 +492,4 @@ func without(a, b []string) (out []string) {
 		}
 	}
 	return out
-}
-
-// SerialResult is what `serial` says.
-type SerialResult struct {
-	Zone    dnsname.Name
-	Path    string
-	Style   string
-	Serial  uint32 // as it is now
-	Next    uint32 // what would follow
-	Changed bool
-}
-
-// Serial shows a zone's serial, and with next or set changes it.
-func (a *App) Serial(operand string, next bool, set *uint32) (*SerialResult, error) {
-	e, err := a.open(operand)
-	if err != nil {
-		return nil, err
-	}
-	soa, err := rr.ParseSOA(e.file.SOA().Data)
-	if err != nil {
-		return nil, err
-	}
-	r := &SerialResult{Zone: e.file.Apex, Path: Shown(e.path), Style: string(e.style), Serial: soa.Serial,
-		Next: zonefile.NextSerial(e.style, soa.Serial, a.Now())}
-	to := r.Next
-	switch {
-	case set != nil:
-		to = *set
-		if !rr.NewerSerial(to, soa.Serial) {
-			return nil, serialBackwards(e.file.Apex, soa.Serial, to)
-		}
-	case !next:
-		return r, nil
-	}
-	if err := e.ed.SetSerial(to); err != nil {
-		return nil, err
-	}
-	if _, err := a.write(e, soa.Serial, to, false); err != nil {
-		return nil, err
-	}
-	r.Serial, r.Changed = to, true
-	r.Next = zonefile.NextSerial(e.style, to, a.Now())
-	return r, nil
-}
-
-// serialBackwards says why a serial cannot be set, and the way round: two steps
-// forward through the circle of serials (RFC 1982 §7).
-func serialBackwards(zone dnsname.Name, now, to uint32) error {
-	if now == to {
-		return usage("the serial of %s is %d already", zone, now)
-	}
-	step := now + (1<<31 - 1)
-	return usage("%d is not after %d by serial arithmetic (RFC 1982), so secondaries would ignore it. "+
-		"It can be reached in two steps: set %d, wait until every secondary has it, then set %d", to, now, step, to)
 }

@@ -42,7 +42,7 @@ Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
 			}
 			return shown(err)
 		}}
-	cmd.Flags().StringVar(&origin, "origin", "", "name of the zone, where the file does not say it")
+	cmd.Flags().StringVar(&origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }
 

@@ -28,8 +28,8 @@ func newServe(e *env) *cobra.Command {
 peers in send-to and tells them of changes, fetches the zones in fetch-from and
 keeps them, signs the zones with a policy and renews their signatures.
 
-Runs until interrupted. Without a configuration to the contrary it listens on
-this machine only. A zone with errors never replaces a good one.`,
+Runs until interrupted; SIGHUP reloads. Without a configuration to the contrary it
+listens on this machine only. A zone with errors never replaces a good one.`,
 		Example: `  fencepost serve
   fencepost serve --listen 127.0.0.1:0        any free port, which is told`,
 		Args: noArgs,
@@ -37,7 +37,7 @@ this machine only. A zone with errors never replaces a good one.`,
 			e.running()
 			return e.serve(cmd.Context(), listen)
 		}}
-	cmd.Flags().StringArrayVar(&listen, "listen", nil, "address and port to listen on, in place of the configured ones; repeat it for each")
+	cmd.Flags().StringArrayVar(&listen, "listen", nil, "`ADDRESS:PORT` to listen on, in place of the configured ones; repeat it for each")
 	return cmd
 }
 

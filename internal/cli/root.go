@@ -171,11 +171,11 @@ New here? See the whole story on demo data:  fencepost demo`,
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title + ":"})
 	}
 	f := root.PersistentFlags()
-	f.StringVar(&e.workspace, "workspace", "", "folder with a fencepost.toml (default: the nearest one at or above this folder)")
-	f.StringVar(&e.format, "format", "text", "text or json")
-	f.StringVar(&e.color, "color", "auto", "auto, always or never")
+	f.StringVar(&e.workspace, "workspace", "", "`DIR` with a fencepost.toml (default: the nearest one at or above this folder)")
+	f.StringVar(&e.format, "format", "text", "`FORMAT` of the output: text or json")
+	f.StringVar(&e.color, "color", "auto", "`WHEN` to use colour: auto, always or never")
 	f.BoolVar(&e.quiet, "quiet", false, "say only what was asked for")
-	f.StringVar(&e.now, "now", "", "take this for the present time (RFC 3339, or seconds since 1970)")
+	f.StringVar(&e.now, "now", "", "take this `TIME` for the present (RFC 3339, or seconds since 1970)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error { return e.setUp() }
 	root.AddCommand(
 		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newSerial(e),

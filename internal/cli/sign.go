@@ -40,9 +40,9 @@ func newKeyNew(e *env) *cobra.Command {
 			e.ui.Printf("made key %d (%s, %s) in %s/%s\n", k.Tag, k.Algorithm, k.Role, app.Shown(dir), k.File)
 			return nil
 		}}
-	cmd.Flags().StringVar(&o.Dir, "keys", "", "folder of the keys (default: keys/ZONE in the workspace)")
-	cmd.Flags().StringVar(&o.Algorithm, "algorithm", "ECDSAP256SHA256", "DNSSEC algorithm")
-	cmd.Flags().StringVar(&o.Role, "role", "single", "single, ksk or zsk")
+	cmd.Flags().StringVar(&o.Dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
+	cmd.Flags().StringVar(&o.Algorithm, "algorithm", "ECDSAP256SHA256", "`MNEMONIC` of the DNSSEC algorithm")
+	cmd.Flags().StringVar(&o.Role, "role", "single", "`ROLE` of the key: single, ksk or zsk")
 	return cmd
 }
 
@@ -75,7 +75,7 @@ func newKeyList(e *env) *cobra.Command {
 			e.ui.Table([]string{">key tag", "algorithm", "role", "state", "made", "file"}, rows)
 			return nil
 		}}
-	cmd.Flags().StringVar(&o.Dir, "keys", "", "folder of the keys (default: keys/ZONE in the workspace)")
+	cmd.Flags().StringVar(&o.Dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
 	return cmd
 }
 
@@ -114,9 +114,9 @@ not signed.`,
 			}
 			return nil
 		}}
-	cmd.Flags().StringVar(&o.Keys, "keys", "", "folder of the keys (default: keys/ZONE in the workspace)")
-	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "file to write, - for standard output (default: NAME.signed.zone beside the input)")
-	cmd.Flags().StringVar(&o.Origin, "origin", "", "name of the zone, where the file does not say it")
+	cmd.Flags().StringVar(&o.Keys, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
+	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "`FILE` to write, - for standard output (default: NAME.signed.zone beside the input)")
+	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }
 
@@ -144,8 +144,8 @@ keys follow from the DS or DNSKEY records in a file.`,
 			}
 			return e.verified(r, err)
 		}}
-	cmd.Flags().StringVar(&o.Anchor, "anchor", "", "file with DS or DNSKEY records that the keys must follow from")
-	cmd.Flags().StringVar(&o.Origin, "origin", "", "name of the zone, where the file does not say it")
+	cmd.Flags().StringVar(&o.Anchor, "anchor", "", "`FILE` with DS or DNSKEY records that the keys must follow from")
+	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }
 
@@ -206,8 +206,8 @@ fields to copy into a form and as records.`,
 			e.handover(d)
 			return nil
 		}}
-	cmd.Flags().StringVar(&origin, "origin", "", "name of the zone, where the file does not say it")
-	cmd.Flags().StringVar(&keys, "keys", "", "folder of the keys (default: keys/ZONE in the workspace)")
+	cmd.Flags().StringVar(&origin, "origin", "", "`NAME` of the zone, where the file does not say it")
+	cmd.Flags().StringVar(&keys, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
 	return cmd
 }
 

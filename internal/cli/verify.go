@@ -71,12 +71,12 @@ server of the workspace is asked.`,
 			return nil
 		}}
 	f := cmd.Flags()
-	f.StringVar(&q.At, "at", "", "server to ask: HOST or HOST:PORT, or a peer of the workspace")
-	f.StringVar(&q.ZoneFile, "zone", "", "answer from this zone file, or zone of the workspace")
-	f.StringVar(&q.Origin, "origin", "", "name of the zone, where the file does not say it")
-	f.StringVar(&q.Transport, "transport", "", "udp or tcp (default: udp, and tcp if the answer does not fit)")
+	f.StringVar(&q.At, "at", "", "`SERVER` to ask: HOST or HOST:PORT, or a peer of the workspace")
+	f.StringVar(&q.ZoneFile, "zone", "", "answer from this `FILE`, or zone of the workspace")
+	f.StringVar(&q.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
+	f.StringVar(&q.Transport, "transport", "", "`WAY` to ask: udp or tcp (default: udp, and tcp if the answer does not fit)")
 	f.BoolVar(&q.DNSSEC, "dnssec", false, "with signatures and proofs")
-	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "how long to wait for one try")
+	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
 }
 
@@ -129,8 +129,8 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 			e.secondaries(r)
 			return shown(err)
 		}}
-	cmd.Flags().StringArrayVar(&at, "at", nil, "another server to ask; repeat it for each")
-	cmd.Flags().DurationVar(&timeout, "timeout", 2*time.Second, "how long to wait for one try")
+	cmd.Flags().StringArrayVar(&at, "at", nil, "another `SERVER` to ask; repeat it for each")
+	cmd.Flags().DurationVar(&timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
 }
 

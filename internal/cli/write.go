@@ -12,8 +12,8 @@ import (
 )
 
 func starterFlags(cmd *cobra.Command, s *app.Starter) {
-	cmd.Flags().StringArrayVar(&s.Servers, "ns", nil, "a name server: a label in the zone with its address, ns1=ADDRESS[,ADDRESS], or a whole name; repeat it for each")
-	cmd.Flags().StringVar(&s.Contact, "contact", "", "mailbox of the person responsible (default: hostmaster in the zone)")
+	cmd.Flags().StringArrayVar(&s.Servers, "ns", nil, "a `SERVER`: a label in the zone with its address, ns1=ADDRESS[,ADDRESS], or a whole name; repeat it for each")
+	cmd.Flags().StringVar(&s.Contact, "contact", "", "`MAILBOX` of the person responsible (default: hostmaster in the zone)")
 }
 
 func newInit(e *env) *cobra.Command {
@@ -31,7 +31,7 @@ checks clean. Nothing that exists is written over.`,
 			}
 			return e.created(res, "cd "+args[0]+" && fencepost check")
 		}}
-	cmd.Flags().StringVar(&s.Zone, "zone", "", "name of the first zone (default: example.org)")
+	cmd.Flags().StringVar(&s.Zone, "zone", "", "`NAME` of the first zone (default: example.org)")
 	starterFlags(cmd, &s)
 	return cmd
 }
@@ -88,7 +88,7 @@ func newAdd(e *env) *cobra.Command {
 			return e.edited(e.app.Add(o))
 		}}
 	editFlags(cmd, &o)
-	cmd.Flags().StringVar(&o.TTL, "ttl", "", "time the record may be cached (default: that of the file)")
+	cmd.Flags().StringVar(&o.TTL, "ttl", "", "`TIME` for which the record may be cached (default: that of the file)")
 	return cmd
 }
 
@@ -104,8 +104,8 @@ func newChange(e *env) *cobra.Command {
 			return e.edited(e.app.Change(o))
 		}}
 	editFlags(cmd, &o)
-	cmd.Flags().StringVar(&o.TTL, "ttl", "", "time the record may be cached")
-	cmd.Flags().StringVar(&o.From, "from", "", "the data that are to be replaced")
+	cmd.Flags().StringVar(&o.TTL, "ttl", "", "`TIME` for which the record may be cached")
+	cmd.Flags().StringVar(&o.From, "from", "", "the `DATA` to be replaced, where there are several records")
 	return cmd
 }
 
@@ -190,7 +190,7 @@ in the sense of RFC 1982: secondaries ignore anything else.`,
 			return nil
 		}}
 	cmd.Flags().BoolVar(&next, "next", false, "raise it")
-	cmd.Flags().StringVar(&set, "set", "", "set it to this number, if that is forward")
+	cmd.Flags().StringVar(&set, "set", "", "set it to this `NUMBER`, if that is forward")
 	cmd.MarkFlagsMutuallyExclusive("next", "set")
 	return cmd
 }

@@ -16,6 +16,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	// The program is built from these sources; importing them makes cached test
+	// results depend on them.
+	_ "fencepost/internal/cli"
 )
 
 var program string
@@ -137,6 +141,7 @@ type daemon struct {
 	addr string
 	cmd  *exec.Cmd
 	log  string
+	args []string // of serve
 }
 
 // serve starts a server in a workspace and waits until it is ready.
@@ -155,7 +160,7 @@ func (d *daemon) start() {
 		d.t.Fatal(err)
 	}
 	defer log.Close()
-	d.cmd = exec.Command(program, "serve")
+	d.cmd = exec.Command(program, append([]string{"serve"}, d.args...)...)
 	d.cmd.Dir, d.cmd.Stderr = d.dir, log
 	out, err := d.cmd.StdoutPipe()
 	if err != nil {

@@ -1,0 +1,123 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// Every command speaks JSON on request, on standard output and nothing else.
+func TestJSON(t *testing.T) {
+	p, _ := newPair(t, false, 0)
+	serve(t, p.primary)
+	bare := filepath.Join(t.TempDir(), "x.example.zone")
+	write(t, bare, "$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
+	for _, c := range []struct {
+		args []string
+		keys string // that the object has
+	}{
+		{[]string{"init", filepath.Join(t.TempDir(), "ws")}, "zone files"},
+		{[]string{"add", bare, "a", "A", "192.0.2.1"}, "zone file written added removed serial old_serial"},
+		{[]string{"change", bare, "a", "A", "192.0.2.2"}, "written"},
+		{[]string{"remove", bare, "a"}, "written"},
+		{[]string{"serial", bare}, "zone serial next style"},
+		{[]string{"explain", "missing-glue"}, "code severity title reference text bad good"},
+		{[]string{"key", "new", "tides.example"}, "key_tag algorithm role file"},
+		{[]string{"key", "list", "tides.example"}, "zone folder keys"},
+		{[]string{"sign", "tides.example", "-o", "s.zone"}, "zone serial signatures expires file"},
+		{[]string{"verify", "s.zone"}, "valid signatures first_expiry"},
+		{[]string{"handover", "tides.example"}, "name_servers keys records"},
+		{[]string{"status"}, "started listen zones"},
+		{[]string{"reload"}, "zones"},
+		{[]string{"notify", "tides.example"}, "zone done"},
+		{[]string{"dump", "tides.example"}, "zone text"},
+		{[]string{"ask", "tides.example", "MX"}, "RCODE answerRRs messageOctetsHEX"},
+		{[]string{"ask", "tides.example", "MX", "--zone", "tides.example"}, "RCODE answerRRs"},
+		{[]string{"secondaries", "tides.example", "--timeout", "100ms"}, "zone serial in_step servers"},
+	} {
+		r := fp(t, p.primary, append(c.args, "--format", "json")...)
+		v := object(t, r.out)
+		for _, k := range strings.Fields(c.keys) {
+			if _, ok := v[k]; !ok {
+				t.Errorf("%v: there is no %s in %s", c.args, k, r.out)
+			}
+		}
+	}
+	for _, l := range strings.Split(strings.TrimSpace(fp(t, p.primary, "check", "--format", "json").out), "\n") {
+		if l != "" && !json.Valid([]byte(l)) {
+			t.Errorf("check prints %s", l)
+		}
+	}
+}
+
+// Data go to standard output, all else to standard error; --quiet silences the
+// latter.
+func TestStreams(t *testing.T) {
+	bare := filepath.Join(t.TempDir(), "x.example.zone")
+	write(t, bare, "$TTL 60\n@ SOA ns.other. h 7 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
+	if r := fp(t, ".", "serial", bare, "--quiet"); r.out != "7\n" || r.err != "" {
+		t.Errorf("out %q, err %q", r.out, r.err)
+	}
+	if r := fp(t, ".", "check", bare); r.out != "" || !strings.Contains(r.err, "nothing to report") {
+		t.Errorf("out %q, err %q", r.out, r.err)
+	}
+	if r := fp(t, ".", "serial", "nosuch.zone"); r.out != "" || !strings.HasPrefix(r.err, "error: ") {
+		t.Errorf("out %q, err %q", r.out, r.err)
+	}
+}
+
+// IPv6 is served like IPv4, on one address and on all.
+func TestIPv6(t *testing.T) {
+	l, err := net.Listen("tcp", "[::1]:0")
+	if err != nil {
+		t.Skip("there is no IPv6 on this machine")
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	for _, host := range []string{"[::1]", "[::]"} {
+		dir := t.TempDir()
+		write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"%s:%d\"]\n[[zone]]\nname = \"tides.example\"\n", host, port))
+		write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides)
+		d := serve(t, dir)
+		for _, transport := range []string{"udp", "tcp"} {
+			want(t, fp(t, ".", "ask", "mail.tides.example", "AAAA", "--at", fmt.Sprintf("[::1]:%d", port), "--transport", transport), 0, "2001:db8::25", "authoritative")
+		}
+		d.stop()
+	}
+}
+
+// A server begins at --now and goes on from there.
+func TestServeNow(t *testing.T) {
+	p, _ := newPair(t, false, 0)
+	config := filepath.Join(p.primary, "fencepost.toml")
+	write(t, config, strings.Replace(read(t, config), "[[zone]]", "[policy.standard]\n[[zone]]\nsign = \"standard\"", 1))
+	d := &daemon{t: t, dir: p.primary, log: filepath.Join(t.TempDir(), "log"), args: []string{"--now", "2030-06-01T00:00:00Z"}}
+	d.start()
+	t.Cleanup(d.stop)
+	want(t, fp(t, p.primary, "status"), 0, "signatures expire 2030-06-15")
+	write(t, filepath.Join(p.primary, "dump.zone"), ok(t, p.primary, "dump", "tides.example"))
+	want(t, fp(t, p.primary, "verify", "dump.zone", "--now", "2030-06-02T00:00:00Z"), 0, "proved")
+	want(t, fp(t, p.primary, "verify", "dump.zone"), 1, "signature-not-yet-valid")
+}
+
+// Findings that are many and alike do not bury a terminal; a program gets all.
+func TestManyFindings(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.example.zone")
+	var b strings.Builder
+	b.WriteString("$TTL 60\n@ SOA ns.other. h 7 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
+	for i := range 500 {
+		fmt.Fprintf(&b, "h%d A 192.0.2.256\n", i)
+	}
+	write(t, path, b.String())
+	r := fp(t, ".", "check", path)
+	want(t, r, 1, "480 more of address-out-of-range are not shown", "500 errors")
+	if n := strings.Count(r.out, "is over 255"); n != 20 {
+		t.Errorf("%d are shown", n)
+	}
+	if n := strings.Count(fp(t, ".", "check", path, "--format", "json").out, "\n"); n != 500 {
+		t.Errorf("as JSON there are %d", n)
+	}
+}
