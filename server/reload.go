@@ -60,6 +60,7 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 		}
 		z.cfg.Store(zc)
 		next.zones[zc.Name.Key()], zones[i] = z, z
+		next.depths |= depthBit(zc.Name.Labels())
 		for _, p := range slices.Concat(zc.SendTo, zc.FetchFrom) {
 			if p.Key != nil {
 				next.keys[p.Key.Name.Key()] = p.Key

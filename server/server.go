@@ -88,9 +88,12 @@ type counters struct{ udp, tcp, dropped, transfers atomic.Uint64 }
 // table is the zones that are served, by the key of their name. It is never
 // changed: a reload makes another.
 type table struct {
-	zones map[string]*served
-	keys  map[string]*tsig.Key // of all peers, by the key of their name
+	zones  map[string]*served
+	depths uint64               // bit n: some zone's name has n labels (63: or more)
+	keys   map[string]*tsig.Key // of all peers, by the key of their name
 }
+
+func depthBit(labels int) uint64 { return 1 << min(labels, 63) }
 
 // served is one zone in service.
 type served struct {
@@ -233,25 +236,23 @@ func (s *Server) Find(name []byte, above bool) (*zone.Snapshot, answer.State) {
 	return nil, answer.Unavailable
 }
 
-// find is the zone with the longest apex at or above the name, or nil.
+// find is the zone with the longest apex at or above the name, or nil. Only
+// endings as long as some zone's name are looked up.
 func (t *table) find(name []byte, above bool) *served {
 	var buf [dnsname.MaxWire]byte
 	low := dnsname.AppendLower(buf[:0], name)
-	for i := 0; i < len(low); i += 1 + int(low[i]) {
-		if above && i == 0 {
-			if low[0] == 0 {
-				return nil
+	labels := dnsname.CountLabels(low)
+	for i := 0; ; i += 1 + int(low[i]) {
+		if t.depths&depthBit(labels) != 0 && !(above && i == 0) {
+			if z := t.zones[string(low[i:])]; z != nil {
+				return z
 			}
-			continue
-		}
-		if z := t.zones[string(low[i:])]; z != nil {
-			return z
 		}
 		if low[i] == 0 {
-			break
+			return nil
 		}
+		labels--
 	}
-	return nil
 }
 
 // exact is the zone of that name, or nil.

@@ -251,7 +251,7 @@ func TestExpiry(t *testing.T) {
 		s := New(Options{})
 		z := &served{name: dnsname.MustParse("a."), told: map[string]peerState{}}
 		z.cfg.Store(&Zone{Name: z.name, FetchFrom: []Peer{{Name: "p"}}})
-		s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}})
+		s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}, depths: depthBit(1)})
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan struct{})
 		go func() { s.sched.run(ctx); close(done) }()
