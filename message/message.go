@@ -287,9 +287,6 @@ func (it *Records) Next() bool {
 	return it.Err == nil
 }
 
-// Off is where the walk stands in the message.
-func (it *Records) Off() int { return it.off }
-
 // SkipQuestions is the offset after the questions of a message.
 func SkipQuestions(msg []byte) (int, error) {
 	if len(msg) < HeaderLen {

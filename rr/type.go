@@ -121,6 +121,16 @@ func init() {
 	}
 }
 
+// LastName tells whether data of the type end in a name, as those of NS, MX or
+// CNAME do, and whether it is meant to be a host with addresses.
+func (i *Info) LastName() (name, host bool) {
+	if len(i.Fields) == 0 {
+		return false, false
+	}
+	k := i.Fields[len(i.Fields)-1].Kind
+	return k.names != 0, k.host
+}
+
 // Lookup is the declaration of t, or nil for a type that has none.
 func Lookup(t Type) *Info {
 	if int(t) < len(low) {

@@ -16,15 +16,6 @@ type Part struct {
 	Bytes []byte
 }
 
-// Host is the name that the part holds if it is meant to be a host with
-// addresses, in wire form, else nil.
-func (p Part) Host() []byte {
-	if p.Field.Kind.host {
-		return p.Bytes
-	}
-	return nil
-}
-
 // IsName tells whether the part is a domain name, and whether it may be
 // compressed when sent.
 func (p Part) IsName() (name, packed bool) {

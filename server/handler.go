@@ -5,7 +5,6 @@ import (
 	"net/netip"
 
 	"fencepost/answer"
-	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/rr"
 	"fencepost/tsig"
@@ -214,6 +213,3 @@ func (h *handler) notify(dst []byte, from netip.AddrPort, stream *tsig.Stream, l
 	h.b.SetFlag(message.FlagAA)
 	return h.b.Finish()
 }
-
-// nameText is a name from the wire, escaped, for logs.
-func nameText(wire []byte) string { return string(dnsname.AppendText(nil, wire)) }

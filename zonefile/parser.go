@@ -75,14 +75,6 @@ func (e *Entry) tokenEnd(i int) int {
 	return end
 }
 
-// DataSpan is the place of a record's data.
-func (e *Entry) DataSpan() source.Span {
-	if e.TypeTok+1 >= len(e.Tokens) {
-		return e.TokenSpan(e.TypeTok)
-	}
-	return source.Span{Start: e.TokenSpan(e.TypeTok + 1).Start, End: e.TokenSpan(len(e.Tokens) - 1).End}
-}
-
 // Options says how to read a file.
 type Options struct {
 	// Origin completes relative names until the file says $ORIGIN. The zero

@@ -60,11 +60,6 @@ func (f *File) Records(owner dnsname.Name, t rr.Type) (out []*Entry) {
 	return out
 }
 
-// text is the octets of an entry.
-func (f *File) text(e *Entry) []byte {
-	return f.Source.Content[f.Source.Offset(e.Span.Start):f.Source.Offset(e.Span.End)]
-}
-
 // patch replaces the octets [from, to) of a file.
 type patch struct {
 	from, to int

@@ -12,15 +12,30 @@ import (
 	"fencepost/source"
 )
 
-// Types whose data name a host that must have an address, and all that point
-// to another name.
-var (
-	hostTypes   = []rr.Type{rr.TypeNS, rr.TypeMX, rr.TypeSRV}
-	targetTypes = []rr.Type{rr.TypeNS, rr.TypeMX, rr.TypeSRV, rr.TypeCNAME, rr.TypePTR, rr.TypeDNAME}
-)
+// Types whose data end in a name, and among them those where it must be a host
+// with an address: the table of types says which.
+var targetTypes, hostTypes = func() (targets, hosts []rr.Type) {
+	for _, info := range rr.Table() {
+		name, host := info.LastName()
+		if name {
+			targets = append(targets, info.Type)
+		}
+		if host {
+			hosts = append(hosts, info.Type)
+		}
+	}
+	return targets, hosts
+}()
 
 // role says what a type's target is called.
-var role = map[rr.Type]string{rr.TypeNS: "name server", rr.TypeMX: "mail exchanger", rr.TypeSRV: "service host",
+func role(t rr.Type) string {
+	if s := roles[t]; s != "" {
+		return s
+	}
+	return "target"
+}
+
+var roles = map[rr.Type]string{rr.TypeNS: "name server", rr.TypeMX: "mail exchanger", rr.TypeSRV: "service host",
 	rr.TypeCNAME: "alias target", rr.TypePTR: "host name", rr.TypeDNAME: "alias target"}
 
 // target is a name in a record's data.
@@ -115,7 +130,7 @@ var missingDotTarget = &lint.Check{Rule: diag.Rule{
 			if strings.HasSuffix(t.text, ".") {
 				return
 			}
-			d := p.Report(t.span, "without a final dot this %s means %s, which does not exist", role[set.Type], t.name()).
+			d := p.Report(t.span, "without a final dot this %s means %s, which does not exist", role(set.Type), t.name()).
 				Suggest("write %s.", t.text)
 			d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: t.span, New: t.text + "."}}}
 			p.Add(d)
@@ -185,7 +200,7 @@ var addressAsName = &lint.Check{Rule: diag.Rule{
 		eachTarget(set, func(i int, wire []byte) {
 			if a, ok := addressIn(p, wire); ok {
 				t := place(p, set, i, wire)
-				p.Add(p.Report(t.span, "the %s is the address %s; a name belongs here", role[set.Type], a).
+				p.Add(p.Report(t.span, "the %s is the address %s; a name belongs here", role(set.Type), a).
 					Suggest("give the host a name, such as: mail A %s", a))
 			}
 		})
@@ -201,7 +216,7 @@ var targetIsAlias = &lint.Check{Rule: diag.Rule{
 		eachTarget(set, func(i int, wire []byte) {
 			if t := p.Look(wire); t.InZone && t.Alias {
 				at := place(p, set, i, wire)
-				p.Add(p.Report(at.span, "the %s %s is an alias", role[set.Type], at.name()).
+				p.Add(p.Report(at.span, "the %s %s is an alias", role(set.Type), at.name()).
 					Suggest("name the host that the alias points to"))
 			}
 		})
@@ -222,7 +237,7 @@ var targetMissing = &lint.Check{Rule: diag.Rule{
 			if lost, _ := lostDot(p, wire); lost && !strings.HasSuffix(t.text, ".") {
 				return // said by missing-final-dot
 			}
-			p.Add(p.Report(t.span, "the %s %s does not exist in the zone", role[set.Type], t.name()).
+			p.Add(p.Report(t.span, "the %s %s does not exist in the zone", role(set.Type), t.name()).
 				Suggest("add its address: %s A ADDRESS", t.name().Relative(p.Zone.Apex())))
 		})
 	},
@@ -237,7 +252,7 @@ var targetNoAddress = &lint.Check{Rule: diag.Rule{
 		eachTarget(set, func(i int, wire []byte) {
 			if t := p.Look(wire); t.InZone && t.Exists && !t.Alias && !t.Address {
 				at := place(p, set, i, wire)
-				p.Add(p.Report(at.span, "the %s %s has no address", role[set.Type], at.name()).
+				p.Add(p.Report(at.span, "the %s %s has no address", role(set.Type), at.name()).
 					Suggest("add one: %s A ADDRESS", at.name().Relative(p.Zone.Apex())))
 			}
 		})
