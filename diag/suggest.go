@@ -5,7 +5,7 @@ import "strings"
 // Closest is the candidate nearest to word by edit distance, without regard to
 // case, or "" when none is near enough to be what was meant.
 func Closest(word string, candidates []string) string {
-	best, bestDistance := "", len(word)/2+1
+	best, bestDistance := "", max(2, len(word)/3+1)
 	lower := strings.ToLower(word)
 	for _, c := range candidates {
 		if d := distance(lower, strings.ToLower(c)); d < bestDistance {
