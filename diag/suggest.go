@@ -5,6 +5,9 @@ import "strings"
 // Closest is the candidate nearest to word by edit distance, without regard to
 // case, or "" when none is near enough to be what was meant.
 func Closest(word string, candidates []string) string {
+	if word == "" {
+		return ""
+	}
 	best, bestDistance := "", max(2, len(word)/3+1)
 	lower := strings.ToLower(word)
 	for _, c := range candidates {
