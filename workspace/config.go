@@ -306,6 +306,10 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	if listen == nil {
 		listen = DefaultListen
 	}
+	if len(listen) == 0 {
+		p.diags.Add(RuleBadValue.At(p.place("[serve]", 0, "listen"), "there is no address to listen on").
+			Suggest("list one, such as \"127.0.0.1:5300\", or leave the key out"))
+	}
 	for _, s := range listen {
 		if a, ok := p.address(s, "[serve]", "listen"); ok {
 			c.Listen = append(c.Listen, a)

@@ -101,6 +101,7 @@ func TestFindings(t *testing.T) {
 		{"a missing policy", swap(`sign    = "standard"`, `sign    = "strict"`), "fencepost.toml:19 config-missing-reference (there is no policy strict)"},
 		{"a missing secret", swap(`"harbour-2026"`, `"harbour-2027"`), "fencepost.toml:10 config-missing-reference (there is no secret harbour-2027 in secrets.toml)"},
 		{"a bad address", swap("127.0.0.2:5300", "harbour.example"), "fencepost.toml:9 config-bad-value"},
+		{"nothing to listen on", swap(`["127.0.0.1:5300", "[::1]:5300"]`, "[]"), "fencepost.toml:5 config-bad-value (there is no address to listen on)"},
 		{"a bad style", swap(`"date"`, `"lunar"`), "fencepost.toml:2 config-bad-value"},
 		{"a bad algorithm", swap("ECDSAP256SHA256", "ROT13"), "fencepost.toml:13 config-bad-value"},
 		{"a bad zone name", swap("tides.example", "tides..example"), "fencepost.toml:23 config-bad-value"},

@@ -2,7 +2,9 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"math/rand/v2"
 	"net/netip"
@@ -117,6 +119,9 @@ func (e *InvalidError) Error() string {
 func loadClean(path string, name dnsname.Name) (*zone.Snapshot, error) {
 	src, diags := &source.Set{}, &diag.List{}
 	in, err := loadZone(src, diags, path, name, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no file %s; make it with: fencepost new %s", Shown(path), strings.TrimSuffix(name.String(), "."))
+	}
 	if err != nil {
 		return nil, err
 	}

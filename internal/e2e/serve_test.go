@@ -255,6 +255,10 @@ func TestBrokenReload(t *testing.T) {
 			t.Errorf("%s: serial %d is served", c.what, n)
 		}
 	}
+	if err := os.Remove(file); err != nil {
+		t.Fatal(err)
+	}
+	want(t, fp(t, p.primary, "reload"), 1, "kept", "fencepost new tides.example")
 	write(t, config, "[serve]\nlisen = []\n")
 	want(t, fp(t, p.primary, "check"), 1, "did you mean listen?")
 	write(t, config, good)
