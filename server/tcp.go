@@ -20,6 +20,7 @@ import (
 const (
 	idleTimeout     = 10 * time.Second
 	transferTimeout = 30 * time.Second // for one write of a transfer
+	shutdownGrace   = 2 * time.Second
 	maxConns        = 150
 	maxConnsFrom    = 25 // from one address
 )
@@ -85,7 +86,11 @@ func (s *Server) serveTCP(ctx context.Context, l net.Listener, wg *sync.WaitGrou
 // serveConn answers the requests of one connection, one after another.
 func (s *Server) serveConn(ctx context.Context, conn net.Conn, from netip.AddrPort) {
 	defer conn.Close()
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetReadDeadline(time.Unix(1, 0)) })
+	// On shutdown nothing more is read; what is being written may end soon.
+	stop := context.AfterFunc(ctx, func() {
+		_ = conn.SetReadDeadline(time.Unix(1, 0))
+		_ = conn.SetWriteDeadline(time.Now().Add(shutdownGrace))
+	})
 	defer stop()
 	h := s.newHandler()
 	in := bufio.NewReaderSize(conn, 4096)

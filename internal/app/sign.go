@@ -6,7 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"path/filepath"
+	"os"
 	"strings"
 	"time"
 
@@ -82,7 +82,7 @@ type SignOptions struct {
 	Operand string // file or zone
 	Origin  string
 	Keys    string // folder; empty: the workspace's
-	Out     string // "-" is standard output, "" beside the input
+	Out     string // "-" is standard output, "" NAME.signed in the present folder
 	Stdout  io.Writer
 	// Progress is told of names done out of all.
 	Progress func(done, all int)
@@ -121,6 +121,9 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if sameFile(zi.path, o.Out) {
+		return nil, usage("-o %s is the zone file itself: the signed zone goes to another file, so that yours stays as it is", o.Out)
+	}
 	in.Diags.Sort()
 	if zi.errors() > 0 {
 		return &Signed{Input: in}, fmt.Errorf("nothing was signed: %w", ErrFindings)
@@ -140,12 +143,19 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	}
 	out := o.Out
 	if out == "" {
-		out = filepath.Join(filepath.Dir(zi.path), strings.TrimSuffix(filepath.Base(zi.path), ".zone")+".signed.zone")
+		out = plain + ".signed"
 	}
 	if err := writeZone(out, o.Stdout, snap); err != nil {
 		return nil, err
 	}
 	return &Signed{Zone: snap.Apex(), Serial: snap.Serial(), Out: out, Report: report, Keys: len(ring.Keys), Elapsed: time.Since(start), Input: in}, nil
+}
+
+// sameFile tells whether two paths lead to one file.
+func sameFile(a, b string) bool {
+	x, errX := os.Stat(a)
+	y, errY := os.Stat(b)
+	return errX == nil && errY == nil && os.SameFile(x, y)
 }
 
 func keysFlag(dir string) string {

@@ -115,7 +115,7 @@ not signed.`,
 			return nil
 		}}
 	cmd.Flags().StringVar(&o.Keys, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
-	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "`FILE` to write, - for standard output (default: NAME.signed.zone beside the input)")
+	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "`FILE` to write, - for standard output (default: ZONE.signed in this folder)")
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }

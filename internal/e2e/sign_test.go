@@ -32,6 +32,10 @@ func TestSignOffline(t *testing.T) {
 	if again := ok(t, dir, "sign", "saltmarsh.example.zone", "--keys", "k", "-o", "-", clock); again != read(t, filepath.Join(dir, "signed.zone")) {
 		t.Error("signing again gives another file")
 	}
+	ok(t, dir, "sign", "saltmarsh.example.zone", "--keys", "k", clock)
+	if read(t, filepath.Join(dir, "saltmarsh.example.signed")) != read(t, filepath.Join(dir, "signed.zone")) {
+		t.Error("without -o the signed zone is not in ZONE.signed")
+	}
 	if r := fp(t, dir, "check", "signed.zone"); r.status != 0 || r.out != "" {
 		t.Errorf("the signed zone does not check clean: %s", r.out)
 	}
@@ -105,6 +109,7 @@ func TestSignRefusals(t *testing.T) {
 	want(t, fp(t, dir, "sign", "bad.zone", "--keys", "k", "-o", "x.zone"), 1, "nothing was signed")
 	want(t, fp(t, dir, "key", "new", "x.example", "--keys", "k2", "--algorithm", "RSAMD5"), 2, "use ECDSAP256SHA256")
 	want(t, fp(t, dir, "key", "new", "x.example", "--keys", "k2", "--role", "boss"), 2, "single, ksk or zsk")
+	want(t, fp(t, dir, "sign", "saltmarsh.example.zone", "--keys", "empty", "-o", "saltmarsh.example.zone"), 2, "yours stays as it is")
 	if _, err := os.Stat(filepath.Join(dir, "x.zone")); err == nil {
 		t.Error("a refused signing wrote a file")
 	}
