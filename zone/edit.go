@@ -206,27 +206,33 @@ func (t *txn) commit() *Snapshot {
 // rewrite applies patches, all of which belong below in, and returns what
 // stands in its place: inner nodes of the same level. sep is the separator of in.
 func (t *txn) rewrite(in *inner, sep []byte, patches []patch) []child {
-	old := in.children()
-	out := make([]child, 0, len(old)+1)
-	for i := range old {
+	repl := make(map[int][]child)
+	same := true // each child is replaced by just one
+	for len(patches) > 0 {
+		i := in.search(patches[0].key)
 		n := len(patches)
-		if i+1 < len(old) {
-			next := old[i+1].sep
+		if i+1 < in.len() {
+			next := in.sep(i + 1)
 			n, _ = slices.BinarySearchFunc(patches, next, func(p patch, k []byte) int { return bytes.Compare(p.key, k) })
 		}
-		mine := patches[:n]
-		patches = patches[n:]
-		if len(mine) == 0 {
-			out = append(out, old[i])
-			continue
-		}
-		var repl []child
-		if old[i].kid != nil {
-			repl = t.rewrite(old[i].kid, old[i].sep, mine)
+		if in.kids != nil {
+			repl[i] = t.rewrite(in.kids[i], in.sep(i), patches[:n])
 		} else {
-			repl = t.rewritePage(old[i].page, old[i].sep, mine)
+			repl[i] = t.rewritePage(in.pages[i], in.sep(i), patches[:n])
 		}
-		out = append(out, repl...)
+		same = same && len(repl[i]) == 1
+		patches = patches[n:]
+	}
+	if same {
+		return []child{{kid: in.with(repl), sep: sep}}
+	}
+	out := make([]child, 0, in.len()+1)
+	for i, c := range in.children() {
+		if r, touched := repl[i]; touched {
+			out = append(out, r...)
+		} else {
+			out = append(out, c)
+		}
 	}
 	if len(out) == 0 {
 		return nil
@@ -237,6 +243,21 @@ func (t *txn) rewrite(in *inner, sep []byte, patches []patch) []child {
 		return []child{{kid: makeInner(out), sep: sep}}
 	}
 	return groupChildren(out)
+}
+
+// with is a copy of in with some children replaced one by one; what search needs
+// is shared.
+func (in *inner) with(repl map[int][]child) *inner {
+	c := *in
+	c.kids, c.pages = slices.Clone(in.kids), slices.Clone(in.pages)
+	for i, r := range repl {
+		if c.kids != nil {
+			c.kids[i] = r[0].kid
+		} else {
+			c.pages[i] = r[0].page
+		}
+	}
+	return &c
 }
 
 // rewritePage applies patches to one page, which may be nil.
