@@ -197,6 +197,15 @@ func TestSerials(t *testing.T) {
 			t.Errorf("%d + %d = %d is not newer", c.S, c.N, *c.Sum)
 		}
 	}
+	words := map[string]rr.SerialOrder{"eq": rr.SerialEqual, "lt": rr.SerialLess, "gt": rr.SerialGreater, "undefined": rr.SerialUndefined}
+	if len(v.Compare) == 0 {
+		t.Error("there are no rows to compare")
+	}
+	for _, c := range v.Compare {
+		if got := rr.CompareSerials(c.S1, c.S2); got != words[c.Result] {
+			t.Errorf("%d and %d: %d, want %s", c.S1, c.S2, got, c.Result)
+		}
+	}
 	for _, c := range []struct {
 		a, b uint32
 		want rr.SerialOrder

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"fencepost/dnsname"
+	"fencepost/internal/vectors"
 	"fencepost/rr"
 	"fencepost/zone"
 )
@@ -351,6 +352,42 @@ func TestConflicts(t *testing.T) {
 	z.GetName(dnsname.MustParse("a.example."), &n)
 	if set, _ := n.Find(rr.TypeA); set.TTL != 60 || set.N != 2 {
 		t.Errorf("the set has TTL %d and %d records", set.TTL, set.N)
+	}
+}
+
+// The records of a set stand in canonical order (RFC 4034 §6.3).
+func TestSetOrder(t *testing.T) {
+	var v struct {
+		Orders []struct {
+			Source, Type string
+			Order        []string
+		} `json:"rrset_order"`
+	}
+	vectors.Read(t, "canonical_order.json", &v)
+	for _, c := range v.Orders {
+		typ, _ := rr.ParseType(c.Type)
+		var want, mixed [][]byte
+		for _, text := range c.Order {
+			var tokens []rr.Token
+			for _, w := range strings.Fields(text) {
+				tokens = append(tokens, rr.Token{Text: []byte(strings.Trim(w, `"`)), Quoted: w[0] == '"'})
+			}
+			data, err := (&rr.Parser{}).Data(nil, typ, tokens)
+			if err != nil {
+				t.Fatal(err)
+			}
+			want, mixed = append(want, data), append([][]byte{data}, mixed...)
+		}
+		i := 0
+		for data := range zone.NewRRset(typ, 60, mixed).Data {
+			if !bytes.Equal(data, want[i]) {
+				t.Errorf("%s: place %d has %s", c.Source, i, rr.DataText(typ, data))
+			}
+			i++
+		}
+		if i != len(want) || i == 0 {
+			t.Errorf("%s: %d records", c.Source, i)
+		}
 	}
 }
 
