@@ -9,11 +9,12 @@ import (
 
 // A page is a run of names with their records:
 //
-//	count uint16, prefix length uint16, count × head uint32, count × offset uint16, prefix, nodes
+//	count uint16, prefix length uint16, prefix, count × (head uint32, offset uint16), nodes
 //
 // prefix is what all keys of the page begin with; a head is the four octets of
-// a key that follow it, which tell most keys apart without going to the nodes. A
-// node is
+// a key that follow it, which tell most keys apart without going to the nodes.
+// What a search touches lies together, for each line of memory that it has to
+// wait for costs more than the search itself. A node is
 //
 //	rest of the key: uvarint length, octets
 //	flags uint8
@@ -196,15 +197,15 @@ const (
 	perNode   = 6 // head and offset
 )
 
+// pageEntries is where the heads and offsets begin.
+func pageEntries(p []byte) int { return pageFixed + int(binary.BigEndian.Uint16(p[2:])) }
+
 // pageOffset is where the i-th node begins.
 func pageOffset(p []byte, i int) int {
-	return int(binary.BigEndian.Uint16(p[pageFixed+4*pageCount(p)+2*i:]))
+	return int(binary.BigEndian.Uint16(p[pageEntries(p)+perNode*i+4:]))
 }
 
-func pagePrefix(p []byte) []byte {
-	at := pageFixed + perNode*pageCount(p)
-	return p[at : at+int(binary.BigEndian.Uint16(p[2:]))]
-}
+func pagePrefix(p []byte) []byte { return p[pageFixed:pageEntries(p)] }
 
 // head is the first four octets of the rest of a key, as a number that compares
 // as they do.
@@ -239,19 +240,20 @@ func pageSearch(p, key []byte) (i int, equal bool) {
 	}
 	rest := key[len(prefix):]
 	want, n := head(rest), pageCount(p)
-	heads := p[pageFixed : pageFixed+4*n]
+	entries := p[pageEntries(p):]
+	entries = entries[:perNode*n]
 	// The last head that is not greater, without a branch to guess; then back
 	// over those that are equal and belong to greater keys.
 	at := 0
 	for left := n; left > 1; {
 		half := left >> 1
-		if binary.BigEndian.Uint32(heads[4*(at+half):]) <= want {
+		if binary.BigEndian.Uint32(entries[perNode*(at+half):]) <= want {
 			at += half
 		}
 		left -= half
 	}
 	for ; at >= 0; at-- {
-		h := binary.BigEndian.Uint32(heads[4*at:])
+		h := binary.BigEndian.Uint32(entries[perNode*at:])
 		if h < want {
 			return at, false
 		}
@@ -346,13 +348,15 @@ func (w *pageWriter) flush() {
 		size += perNode + uvarintLen(len(e.key)-prefix) + len(e.key) - prefix + len(e.tail)
 	}
 	n := len(w.entries)
-	p := make([]byte, pageFixed+perNode*n, size)
+	p := make([]byte, pageFixed, size)
 	binary.BigEndian.PutUint16(p, uint16(n))
 	binary.BigEndian.PutUint16(p[2:], uint16(prefix))
 	p = append(p, first[:prefix]...)
+	p = p[:len(p)+perNode*n]
 	for i, e := range w.entries {
-		binary.BigEndian.PutUint32(p[pageFixed+4*i:], head(e.key[prefix:]))
-		binary.BigEndian.PutUint16(p[pageFixed+4*n+2*i:], uint16(len(p)))
+		entry := p[pageEntries(p)+perNode*i:]
+		binary.BigEndian.PutUint32(entry, head(e.key[prefix:]))
+		binary.BigEndian.PutUint16(entry[4:], uint16(len(p)))
 		p = binary.AppendUvarint(p, uint64(len(e.key)-prefix))
 		p = append(p, e.key[prefix:]...)
 		p = append(p, e.tail...)
