@@ -1,10 +1,12 @@
 package ui
 
 import (
+	"fmt"
 	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
+	"github.com/jedib0t/go-pretty/v6/text"
 )
 
 // quiet is how long a job may take before a bar is worth showing.
@@ -19,10 +21,14 @@ func (u *UI) Progress(what string) (update func(done, all int), end func()) {
 	}
 	w := progress.NewWriter()
 	w.SetOutputWriter(u.Err)
-	w.SetAutoStop(false)
+	w.SetAutoStop(true)
 	w.SetUpdateFrequency(200 * time.Millisecond)
+	w.SetTrackerPosition(progress.PositionRight)
 	w.Style().Visibility.Value = false
-	t := &progress.Tracker{Message: what, Units: progress.UnitsDefault, RemoveOnCompletion: true}
+	w.Style().Options.Separator = "  "
+	w.Style().Options.PercentFormat = "%3.0f%%"
+	w.Style().Options.TimeInProgressPrecision = time.Second
+	t := &progress.Tracker{Message: what, Units: progress.UnitsDefault}
 	w.AppendTracker(t)
 	var running sync.WaitGroup
 	stop := make(chan struct{})
@@ -31,6 +37,9 @@ func (u *UI) Progress(what string) (update func(done, all int), end func()) {
 		case <-stop:
 		case <-time.After(quiet):
 			w.Render()
+			// The writer redraws only trackers that it keeps once done, so the
+			// last line is ours to take away.
+			fmt.Fprint(u.Err, text.CursorUp.Sprint(), text.EraseLine.Sprint())
 		}
 	})
 	return func(done, all int) {
@@ -39,7 +48,7 @@ func (u *UI) Progress(what string) (update func(done, all int), end func()) {
 		}, func() {
 			t.MarkAsDone()
 			close(stop)
-			w.Stop()
+			w.Stop() // now; where it comes before Render, the auto-stop does it
 			running.Wait()
 		}
 }
