@@ -15,6 +15,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -24,21 +25,18 @@ var program string
 func TestMain(m *testing.M) { os.Exit(run(m)) }
 
 // touchSources looks at every source file: the test cache then knows that the
-// results depend on them, which it cannot see from the program being built.
-func touchSources() error {
+// results depend on them, which it cannot see from the program being built. It
+// must run in a test: what TestMain looks at is not recorded.
+var touchSources = sync.OnceValue(func() error {
 	return filepath.WalkDir(filepath.Join("..", ".."), func(path string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() && (strings.HasSuffix(path, ".go") || d.Name() == "go.mod") {
 			_, err = os.Stat(path)
 		}
 		return err
 	})
-}
+})
 
 func run(m *testing.M) int {
-	if err := touchSources(); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
 	dir, err := os.MkdirTemp("", "fencepost-e2e-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -64,6 +62,9 @@ type result struct {
 // fp runs the program in dir.
 func fp(t testing.TB, dir string, args ...string) result {
 	t.Helper()
+	if err := touchSources(); err != nil {
+		t.Fatal(err)
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, program, args...)
