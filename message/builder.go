@@ -85,9 +85,6 @@ func (b *Builder) SetFlag(f uint16) { b.flags |= f }
 // SetEDE adds an extended error if the request had EDNS (RFC 8914).
 func (b *Builder) SetEDE(code int) { b.ede = code }
 
-// Truncated tells whether FlagTC is set.
-func (b *Builder) Truncated() bool { return b.flags&FlagTC != 0 }
-
 // Len is the present length of the message.
 func (b *Builder) Len() int { return len(b.buf) - b.base }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -142,9 +141,6 @@ func (s *Server) Snapshot(name dnsname.Name) *zone.Snapshot {
 	}
 	return nil
 }
-
-// Addrs is where the server listens.
-func (s *Server) Addrs() []netip.AddrPort { return s.local }
 
 // Stop ends Run.
 func (s *Server) Stop(context.Context) { s.cutoff() }

@@ -323,9 +323,12 @@ func TestAnchors(t *testing.T) {
 	if p := verify(t, s, at, anchor(stranger, rr.TypeDS)); p.Trusted {
 		t.Error("the DS of another key is trusted")
 	}
-	ds := signer.DSRecords(apex, []*dnssec.PublicKey{ksk.PublicKey, zsk.PublicKey}, dnssec.DigestSHA256)
-	if len(ds) != 1 || !bytes.Equal(ds[0], anchor(ksk, rr.TypeDS).Data) {
-		t.Errorf("%d DS records", len(ds))
+	entry := signer.EntryPoints([]*dnssec.PublicKey{ksk.PublicKey, zsk.PublicKey})
+	if len(entry) != 1 || !bytes.Equal(dnssec.DS(apex, entry[0].Data, dnssec.DigestSHA256), anchor(ksk, rr.TypeDS).Data) {
+		t.Errorf("%d entry points", len(entry))
+	}
+	if alone := signer.EntryPoints([]*dnssec.PublicKey{zsk.PublicKey}); len(alone) != 1 || alone[0] != zsk.PublicKey {
+		t.Errorf("without a mark: %d entry points", len(alone))
 	}
 }
 

@@ -332,18 +332,21 @@ func (w *proofWorker) chain(n, next *zone.Node) {
 	}
 }
 
-// DSRecords makes the DS data for the keys that are entry points, or for all
-// zone keys if none is marked as one (RFC 4034 §5).
-func DSRecords(apex dnsname.Name, keys []*dnssec.PublicKey, digest uint8) (out [][]byte) {
-	for _, sep := range []bool{true, false} {
-		for _, k := range keys {
-			if k.IsZoneKey() && (!sep || k.Flags&dnssec.FlagSEP != 0) {
-				out = append(out, dnssec.DS(apex, k.Data, digest))
-			}
+// EntryPoints are the zone keys marked as secure entry points, which a parent's
+// DS records stand for; all zone keys if none is marked (RFC 4034 §2.1.1).
+func EntryPoints(keys []*dnssec.PublicKey) (out []*dnssec.PublicKey) {
+	var all []*dnssec.PublicKey
+	for _, k := range keys {
+		if !k.IsZoneKey() {
+			continue
 		}
-		if len(out) > 0 {
-			break
+		all = append(all, k)
+		if k.Flags&dnssec.FlagSEP != 0 {
+			out = append(out, k)
 		}
+	}
+	if len(out) == 0 {
+		return all
 	}
 	return out
 }

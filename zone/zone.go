@@ -64,9 +64,6 @@ func (s *Snapshot) Serial() uint32 { return s.soa.Serial }
 // Signed tells whether the apex has DNSKEY records.
 func (s *Snapshot) Signed() bool { return s.signed }
 
-// Wildcards tells whether any owner name is a wildcard.
-func (s *Snapshot) Wildcards() bool { return s.wildcards > 0 }
-
 // AppendKey appends the key of an absolute wire name; ok is false when the name
 // is not at or below the apex.
 func (s *Snapshot) AppendKey(dst, wire []byte) (key []byte, ok bool) {

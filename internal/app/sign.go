@@ -405,7 +405,7 @@ func (a *App) Handover(operand, origin, keys string) (*DelegationData, error) {
 
 // publicKeys finds the entry points of a zone: in the file if it is signed,
 // else among the keys kept for it.
-func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey, err error) {
+func (a *App) publicKeys(z *zone.Snapshot, dir string) ([]*dnssec.PublicKey, error) {
 	var all []*dnssec.PublicKey
 	var apex zone.Node
 	z.ApexNode(&apex)
@@ -427,13 +427,5 @@ func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey,
 			all = append(all, e.Key.PublicKey)
 		}
 	}
-	for _, k := range all {
-		if k.Flags&dnssec.FlagSEP != 0 {
-			out = append(out, k)
-		}
-	}
-	if len(out) == 0 {
-		out = all
-	}
-	return out, nil
+	return signer.EntryPoints(all), nil
 }
