@@ -22,6 +22,9 @@ type Kind struct {
 	names nameRule
 	rest  bool // takes all that is left
 	host  bool // the name of a host: it ought to have an address
+
+	optional bool // may be left out at the end of the record
+	quotable bool // may be written in quotes
 }
 
 // nameRule says what may be done to a name field; zero means it is no name.
@@ -52,12 +55,12 @@ var (
 	OldHostName    = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, host: true}
 	LowerName      = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower}
 	PlainName      = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName}
-	Strings        = &Kind{Words: "text", parse: parseStrings, size: sizeStrings, print: printStrings, rest: true}
-	Tag            = &Kind{Words: "word of letters and digits", parse: parseTag, size: sizeTag, print: printTag}
-	Text           = &Kind{Words: "text", parse: parseText, size: sizeAll, print: printText, rest: true}
+	Strings        = &Kind{Words: "text", parse: parseStrings, size: sizeStrings, print: printStrings, rest: true, quotable: true}
+	Tag            = &Kind{Words: "word of letters and digits", parse: parseTag, size: sizeTag, print: printTag, quotable: true}
+	Text           = &Kind{Words: "text", parse: parseText, size: sizeAll, print: printText, rest: true, quotable: true}
 	Base64         = &Kind{Words: "base64", parse: parseBase64, size: sizeAll, print: printBase64, rest: true}
 	Hex            = &Kind{Words: "hexadecimal digits", parse: parseHex, size: sizeAll, print: printHex, rest: true}
-	Bitmap         = &Kind{Words: "types", parse: parseBitmap, size: sizeBitmap, print: printBitmap, rest: true}
+	Bitmap         = &Kind{Words: "types", parse: parseBitmap, size: sizeBitmap, print: printBitmap, rest: true, optional: true}
 )
 
 // ---- size ----

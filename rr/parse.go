@@ -18,6 +18,7 @@ import (
 type Token struct {
 	Text   []byte
 	Quoted bool
+	Glued  bool // quoted, and right behind the word before, as in alpn="h2"
 }
 
 // FieldError says which token of record data is wrong and why. Token may be the
@@ -83,11 +84,14 @@ func (p *Parser) Data(dst []byte, t Type, tokens []Token) ([]byte, *FieldError) 
 func (p *Parser) fields(info *Info) *FieldError {
 	for i := range info.Fields {
 		f := &info.Fields[i]
-		if p.i >= len(p.tokens) && f.Kind != Bitmap {
+		if p.i >= len(p.tokens) {
+			if f.Kind.optional {
+				continue
+			}
 			return p.fail(RuleMissingField, "%s record without its %s", info.Mnemonic, f.Name).
 				suggest("write %s", info.Synopsis())
 		}
-		if f.Kind.print != nil && p.i < len(p.tokens) && p.tokens[p.i].Quoted && !f.Kind.quotable() {
+		if p.tokens[p.i].Quoted && !f.Kind.quotable {
 			return p.fail(RuleUnquoted, "the %s of a %s record stands in quotes", f.Name, info.Mnemonic).
 				suggest("write %s without quotes", p.tokens[p.i].Text)
 		}
@@ -104,8 +108,6 @@ func (p *Parser) fields(info *Info) *FieldError {
 	}
 	return nil
 }
-
-func (k *Kind) quotable() bool { return k == Strings || k == Text || k == Tag }
 
 // generic reads the \# form of RFC 3597 §5.
 func (p *Parser) generic(t Type) *FieldError {
@@ -256,7 +258,7 @@ func parseTime(p *Parser) *FieldError {
 	n, ok := parseUint(tok, 0xffffffff)
 	if len(tok) == 14 {
 		t, err := time.Parse("20060102150405", string(tok))
-		n, ok = uint64(uint32(t.Unix())), err == nil && t.Year() >= 1970 && t.Year() < 2106
+		n, ok = uint64(t.Unix()), err == nil && t.Unix() >= 0 && t.Unix() <= 0xffffffff
 	}
 	if !ok {
 		return p.failLast(RuleBadTime, "%q is no time of the form YYYYMMDDHHmmSS", clip(tok))

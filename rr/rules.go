@@ -112,11 +112,42 @@ var (
 		Good: "www A 192.0.2.1\n"}
 )
 
+// Rules for the fields of the rarer types.
+var (
+	RuleBadWord = &diag.Rule{Code: "bad-word", Severity: diag.Error,
+		Title: "a field's word is none of those that may stand there", Ref: "RFC 4398 §2.1, RFC 7218 §2",
+		Doc:  "Some numbers may be written as a word, such as PKIX for certificate type 1. This word is not known; the number itself always is.",
+		Bad:  "@ CERT PKXI 12345 8 AQID\n",
+		Good: "@ CERT PKIX 12345 8 AQID\n"}
+	RuleBadHash = &diag.Rule{Code: "bad-hash", Severity: diag.Error,
+		Title: "a hash of a name cannot be read", Ref: "RFC 5155 §3.3",
+		Doc:  "Hashes of names are written in base32hex: the digits 0 to 9 and the letters a to v, without padding.",
+		Bad:  "0p9mhaveqvm6t7vbl5lop2u3t2rp3tom NSEC3 1 0 0 - 2vptu5timamqttgl4luu9kg21e0aor3w A\n",
+		Good: "0p9mhaveqvm6t7vbl5lop2u3t2rp3tom NSEC3 1 0 0 - 2vptu5timamqttgl4luu9kg21e0aor3s A\n"}
+	RuleBadPrefix = &diag.Rule{Code: "bad-prefix", Severity: diag.Error,
+		Title: "an address prefix cannot be read", Ref: "RFC 3123 §5",
+		Doc:  "A prefix is written family:address/length with family 1 for IPv4 and 2 for IPv6. An exclamation mark in front means all but that.",
+		Bad:  "net APL 1:192.0.2.0/33\n",
+		Good: "net APL 1:192.0.2.0/24 !1:192.0.2.64/26\n"}
+	RuleBadLocation = &diag.Rule{Code: "bad-location", Severity: diag.Error,
+		Title: "a position on the earth cannot be read", Ref: "RFC 1876 §3",
+		Doc:  "Latitude in degrees, minutes and seconds with N or S, longitude the same with E or W, then the altitude in metres.",
+		Bad:  "pier LOC 91 N 7 E 0m\n",
+		Good: "pier LOC 53 40 12 N 7 30 0 E 3m\n"}
+	RuleBadParam = &diag.Rule{Code: "bad-service-parameter", Severity: diag.Error,
+		Title: "a parameter of an HTTPS or SVCB record cannot be used", Ref: "RFC 9460 §2.1, §7",
+		Doc: "Parameters are written key=value, each key once: alpn=h2,h3 port=8443 ipv4hint=192.0.2.1. A client drops a record whose " +
+			"parameters contradict each other.",
+		Bad:  "@ HTTPS 1 . alpn\n@ A 192.0.2.1\n",
+		Good: "@ HTTPS 1 . alpn=h2,h3\n@ A 192.0.2.1\n"}
+)
+
 // Rules lists the rules of this package for the catalogue.
 var Rules = []*diag.Rule{
 	RuleMissingField, RuleExtraField, RuleBadNumber, RuleBadAddress, RuleAddressRange, RuleAddressZero,
 	RuleEmptyLabel, RuleLabelTooLong, RuleNameTooLong, RuleBadEscape, RuleNoOrigin, RuleTextTooLong, RuleBadBase64,
 	RuleBadHex, RuleBadTypeCode, RuleBadAlgorithm, RuleBadTime, RuleBadTag, RuleBadGeneric, RuleUnquoted,
+	RuleBadWord, RuleBadHash, RuleBadPrefix, RuleBadLocation, RuleBadParam,
 }
 
 func long(n int) string {

@@ -78,9 +78,10 @@ type Info struct {
 	Type     Type
 	Mnemonic string
 	Ref      string
-	Title    string // what the type is for, in a few words
-	Fields   []Field
+	Title    string  // what the type is for, in a few words
+	Fields   []Field // nil: no format is known, so the generic form is the only one
 	Use      Use
+	Instead  string // for an obsolete type: what took its place
 
 	lower    bool // some field is put in lower case in canonical form
 	hasNames bool

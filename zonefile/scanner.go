@@ -136,7 +136,9 @@ func (s *scanner) quoted(i int) int {
 		}
 		i++
 	}
-	s.tokens = append(s.tokens, rr.Token{Text: src[start+1 : i], Quoted: true})
+	n := len(s.tokens)
+	glued := n > 0 && !s.tokens[n-1].Quoted && s.offs[n-1]+len(s.tokens[n-1].Text) == start
+	s.tokens = append(s.tokens, rr.Token{Text: src[start+1 : i], Quoted: true, Glued: glued})
 	s.offs = append(s.offs, start)
 	if i >= len(src) || src[i] == '\n' {
 		s.faults = append(s.faults, fault{faultQuote, start})
