@@ -8,6 +8,7 @@ import (
 	"context"
 	"runtime"
 	"sync"
+	"time"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -26,12 +27,27 @@ type Check struct {
 	Set   func(p *Pass, set Set)    // called for each RRset of these types
 	Name  func(p *Pass, name *Name) // called for each owner name
 	Zone  func(p *Pass)             // called once
+	Fleet func(f *Fleet)            // called once for all zones of a workspace
+}
+
+// Scope is what a check looks at: record set, name, zone or workspace.
+func (c *Check) Scope() string {
+	switch {
+	case c.Fleet != nil:
+		return "workspace"
+	case c.Zone != nil:
+		return "zone"
+	case c.Name != nil:
+		return "name"
+	}
+	return "record set"
 }
 
 // Pass is one run over one zone.
 type Pass struct {
 	Zone   *zonefile.Loaded
 	Source *source.Set
+	Now    time.Time // zero if the time is of no interest
 
 	// ApexKey is the sort key of the zone's whole name, from the root down.
 	ApexKey []byte
@@ -40,6 +56,69 @@ type Pass struct {
 	diags   *diag.List
 	servers func() map[string]bool
 	looked  map[string]Target // what Look found out lately
+	last    *byte             // what Look was asked last
+	lastIs  Target
+	about   *byte // what Remember was asked last
+	known   any
+	tallies map[*diag.Rule]*tally
+}
+
+// tally is a finding that is made once for a zone, at its first place, however
+// often it is true.
+type tally struct {
+	pass  *Pass
+	n     int
+	first source.Pos
+	make  func(n int) diag.Diagnostic
+}
+
+// Count counts something that deserves one finding for the zone, however often
+// it is true. It returns true for a place before all others so far in the text:
+// then call Explain.
+func (p *Pass) Count(at source.Pos) bool {
+	t := p.tallies[p.rule]
+	if t == nil {
+		if p.tallies == nil {
+			p.tallies = map[*diag.Rule]*tally{}
+		}
+		t = &tally{pass: p, first: at}
+		p.tallies[p.rule] = t
+	}
+	t.n++
+	if t.make != nil && at >= t.first {
+		return false
+	}
+	t.first = at
+	return true
+}
+
+// Explain says how to make the finding of the place just counted; n will be the
+// number of places. The zero finding is dropped.
+func (p *Pass) Explain(make func(n int) diag.Diagnostic) { p.tallies[p.rule].make = make }
+
+// addTallies adds the findings that several passes counted.
+func addTallies(passes []*Pass, diags *diag.List) {
+	sum := map[*diag.Rule]*tally{}
+	for _, p := range passes {
+		for r, t := range p.tallies {
+			s := sum[r]
+			if s == nil {
+				sum[r] = t
+				continue
+			}
+			n := s.n + t.n
+			if t.first < s.first {
+				sum[r] = t
+			}
+			sum[r].n = n
+		}
+	}
+	for r, t := range sum {
+		t.pass.rule = r
+		if d := t.make(t.n); d.Rule != nil {
+			diags.Add(d)
+		}
+	}
 }
 
 // Servers is the set of all names that NS records of the zone point to, by
@@ -62,8 +141,45 @@ func serversOf(z *zonefile.Loaded) map[string]bool {
 // Name is an owner name with the place of its records.
 type Name struct {
 	*zone.Node
-	p     *Pass
-	first int // number of its first record in the order of the zone
+	p      *Pass
+	first  int // number of its first record in the order of the zone
+	odd    bool
+	looked bool
+}
+
+// Odd tells whether the labels below the apex hold anything but letters, digits
+// and single hyphens inside: few do, and several checks want to know.
+func (n *Name) Odd() bool {
+	if !n.looked {
+		n.looked = true
+		var buf [dnsname.MaxWire]byte
+		n.odd = oddLabels(n.AppendRelative(buf[:0]))
+	}
+	return n.odd
+}
+
+// plainOctet are letters, digits and the hyphen.
+var plainOctet = func() (t [256]bool) {
+	for _, c := range "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-" {
+		t[c] = true
+	}
+	return t
+}()
+
+func oddLabels(wire []byte) bool {
+	for len(wire) > 0 {
+		l := wire[1 : 1+int(wire[0])]
+		if l[0] == '-' || l[len(l)-1] == '-' {
+			return true
+		}
+		for i, c := range l {
+			if !plainOctet[c] || c == '-' && i == 3 && l[2] == '-' {
+				return true
+			}
+		}
+		wire = wire[1+len(l):]
+	}
+	return false
 }
 
 // Owner is the absolute name.
@@ -121,6 +237,7 @@ func newPlan(checks []*Check) *plan {
 	pl := &plan{byType: map[rr.Type][]*Check{}}
 	for _, c := range checks {
 		switch {
+		case c.Fleet != nil:
 		case c.Zone != nil:
 			pl.zone = append(pl.zone, c)
 		case c.Name != nil:
@@ -147,10 +264,11 @@ func (pl *plan) ofType(t rr.Type) []*Check {
 }
 
 // Run runs checks over a zone and adds what they find to diags, in no special
-// order. Names are looked at by several goroutines.
-func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, diags *diag.List) {
+// order. Names are looked at by several goroutines. now is the present, for the
+// checks that ask; zero leaves them out.
+func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, diags *diag.List) {
 	pl := newPlan(checks)
-	shared := Pass{Zone: z, Source: src, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
+	shared := Pass{Zone: z, Source: src, Now: now, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
 		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
 	first := shared
 	first.diags = diags
@@ -159,24 +277,25 @@ func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, diags *diag.List)
 		c.Zone(&first)
 	}
 	var mu sync.Mutex
-	var lists []*diag.List
+	var passes []*Pass
 	// Nothing ends this early: the context is never done.
 	_ = z.Visit(context.Background(), runtime.GOMAXPROCS(0), func() func(*zone.Node, int) {
 		p := shared
 		p.diags = &diag.List{}
 		mu.Lock()
-		lists = append(lists, p.diags)
+		passes = append(passes, &p)
 		mu.Unlock()
 		return func(n *zone.Node, first int) { p.name(pl, n, first) }
 	})
-	for _, l := range lists {
-		diags.Append(l)
+	for _, p := range passes {
+		diags.Append(p.diags)
 	}
+	addTallies(append(passes, &first), diags)
 }
 
 // name runs the checks of one name.
 func (p *Pass) name(pl *plan, node *zone.Node, first int) {
-	n := Name{node, p, first}
+	n := Name{Node: node, p: p, first: first}
 	for _, c := range pl.names {
 		p.rule = &c.Rule
 		c.Name(p, &n)
@@ -187,6 +306,33 @@ func (p *Pass) name(pl *plan, node *zone.Node, first int) {
 			c.Set(p, set)
 		}
 	}
+}
+
+// Remember is what make found out about a record's data, made once for all checks
+// that ask about the same record one after another. All must want the same thing
+// of records of one type.
+func Remember[T any](p *Pass, data []byte, make func() T) T {
+	if len(data) > 0 && p.about == &data[0] {
+		if v, ok := p.known.(T); ok {
+			return v
+		}
+	}
+	v := make()
+	if len(data) > 0 {
+		p.about, p.known = &data[0], v
+	}
+	return v
+}
+
+// Find is the RRset of an owner name in wire form, if the zone has it.
+func (p *Pass) Find(wire []byte, t rr.Type) (set zone.RRset, ok bool) {
+	var buf [2 * dnsname.MaxWire]byte
+	key, ok := p.Zone.AppendKey(buf[:0], wire)
+	var n zone.Node
+	if !ok || !p.Zone.Get(key, &n) {
+		return set, false
+	}
+	return n.Find(t)
 }
 
 // Target says what is known in the zone about a name that a record points to.
@@ -204,10 +350,16 @@ const maxLooked = 1 << 12
 
 // Look finds out about an absolute name in wire form.
 func (p *Pass) Look(wire []byte) Target {
+	if p.last == &wire[0] { // several checks in a row ask about the same record
+		return p.lastIs
+	}
+	p.last = &wire[0]
 	if t, ok := p.looked[string(wire)]; ok {
+		p.lastIs = t
 		return t
 	}
 	t := p.look(wire)
+	p.lastIs = t
 	if p.looked == nil || len(p.looked) >= maxLooked {
 		p.looked = make(map[string]Target, maxLooked)
 	}

@@ -141,7 +141,8 @@ var generators = map[*rr.Kind]func(*rand.Rand) []byte{
 }
 
 func init() {
-	for _, k := range []*rr.Kind{rr.CompressedName, rr.HostName, rr.OldHostName, rr.OldName, rr.LowerName, rr.LowerHostName, rr.PlainName, rr.PlainHostName} {
+	for _, k := range []*rr.Kind{rr.CompressedName, rr.HostName, rr.OldHostName, rr.OldName, rr.LowerName, rr.LowerHostName, rr.PlainName, rr.PlainHostName,
+		rr.Mailbox, rr.SignerName, rr.NextName, rr.OldOwnName} {
 		generators[k] = randomName
 	}
 }

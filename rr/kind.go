@@ -23,6 +23,8 @@ type Kind struct {
 	rest  bool // takes all that is left
 	host  bool // the name of a host: it ought to have an address
 
+	own bool // a name of the zone's own machinery, or a mailbox: not something that ought to exist elsewhere
+
 	optional bool // may be left out at the end of the record
 	quotable bool // may be written in quotes
 }
@@ -54,6 +56,9 @@ var (
 	HostName       = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule, host: true}
 	OldHostName    = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, host: true}
 	LowerName      = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower}
+	Mailbox        = &Kind{Words: "mailbox as a name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule, own: true}
+	SignerName     = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower, own: true}
+	NextName       = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName, own: true}
 	PlainName      = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName}
 	Strings        = &Kind{Words: "text", parse: parseStrings, size: sizeStrings, print: printStrings, rest: true, quotable: true}
 	Tag            = &Kind{Words: "word of letters and digits", parse: parseTag, size: sizeTag, print: printTag, quotable: true}

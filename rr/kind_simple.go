@@ -15,6 +15,7 @@ var (
 	String         = &Kind{Words: "text", parse: parseString, size: sizeString, print: printString, quotable: true}
 	OptionalString = &Kind{Words: "text, may be left out", parse: parseString, size: orNothing(sizeString), print: printString, quotable: true, optional: true}
 	OldName        = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule}
+	OldOwnName     = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, own: true}
 	LowerHostName  = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower, host: true}
 	PlainHostName  = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName, host: true}
 	OptionalName   = &Kind{Words: "name, may be left out", parse: parseName, size: orNothing(sizeName), print: printOptionalName, names: isName | namesLower, optional: true}

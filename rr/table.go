@@ -60,7 +60,7 @@ var table = []Info{
 	{Type: TypeSOA, Mnemonic: "SOA", Ref: "RFC 1035 §3.3.13", Title: "start of the zone: who runs it, its serial and timers",
 		Fields: []Field{
 			{"mname", HostName, "the primary server"},
-			{"rname", CompressedName, "mailbox of the person responsible, the first dot standing for @"},
+			{"rname", Mailbox, "mailbox of the person responsible, the first dot standing for @"},
 			{"serial", U32, "version of the zone; must grow with every change (RFC 1982)"},
 			{"refresh", Seconds, "secondaries look for a new version this often"},
 			{"retry", Seconds, "and this often while the primary does not answer"},
@@ -69,9 +69,9 @@ var table = []Info{
 	{Type: 7, Mnemonic: "MB", Ref: "RFC 1035 §3.3.3", Title: "host of a mailbox (experimental)",
 		Fields: []Field{{"madname", CompressedName, "the host"}}},
 	{Type: 8, Mnemonic: "MG", Ref: "RFC 1035 §3.3.6", Title: "member of a mail group (experimental)",
-		Fields: []Field{{"mgmname", CompressedName, "mailbox of the member"}}},
+		Fields: []Field{{"mgmname", Mailbox, "mailbox of the member"}}},
 	{Type: 9, Mnemonic: "MR", Ref: "RFC 1035 §3.3.8", Title: "new name of a mailbox (experimental)",
-		Fields: []Field{{"newname", CompressedName, "the mailbox"}}},
+		Fields: []Field{{"newname", Mailbox, "the mailbox"}}},
 	{Type: TypeNULL, Mnemonic: "NULL", Ref: "RFC 1035 §3.3.10", Title: "anything (experimental); in the generic form only"},
 	{Type: 11, Mnemonic: "WKS", Ref: "RFC 1035 §3.4.2", Title: "services of a host", Instead: "nothing: ask the host",
 		Fields: []Field{
@@ -86,8 +86,8 @@ var table = []Info{
 			{"os", String, ""}}},
 	{Type: 14, Mnemonic: "MINFO", Ref: "RFC 1035 §3.3.7", Title: "mailboxes that look after a list (experimental)",
 		Fields: []Field{
-			{"rmailbx", CompressedName, "mailbox of the person responsible"},
-			{"emailbx", CompressedName, "mailbox for errors"}}},
+			{"rmailbx", Mailbox, "mailbox of the person responsible"},
+			{"emailbx", Mailbox, "mailbox for errors"}}},
 	{Type: TypeMX, Mnemonic: "MX", Ref: "RFC 1035 §3.3.9, RFC 7505", Title: "mail exchanger of the domain",
 		Fields: []Field{
 			{"preference", U16, "the lowest is tried first"},
@@ -96,7 +96,7 @@ var table = []Info{
 		Fields: []Field{{"text", Strings, "one or more strings of at most 255 octets, in quotes when they hold blanks"}}},
 	{Type: TypeRP, Mnemonic: "RP", Ref: "RFC 1183 §2", Title: "person responsible",
 		Fields: []Field{
-			{"mbox", OldName, "mailbox, the first dot standing for @"},
+			{"mbox", OldOwnName, "mailbox, the first dot standing for @"},
 			{"txt", OldName, "a name with TXT records about it, or ."}}},
 	{Type: 18, Mnemonic: "AFSDB", Ref: "RFC 1183 §1, RFC 5864", Title: "server of an AFS cell",
 		Fields: []Field{
@@ -125,7 +125,7 @@ var table = []Info{
 			{"expiration", Time, ""},
 			{"inception", Time, ""},
 			{"key-tag", U16, ""},
-			{"signer", OldName, ""},
+			{"signer", OldOwnName, ""},
 			{"signature", Base64, ""}}},
 	{Type: TypeKEY, Mnemonic: "KEY", Ref: "RFC 2535 §3, RFC 3445", Title: "public key of the first DNSSEC; still that of SIG(0)", Instead: "DNSKEY",
 		Fields: []Field{
@@ -149,7 +149,7 @@ var table = []Info{
 		Fields: []Field{{"latitude longitude altitude [size [horizontal [vertical]]]", Location, ""}}},
 	{Type: 30, Mnemonic: "NXT", Ref: "RFC 2535 §5", Title: "next name and types of the first DNSSEC", Instead: "NSEC",
 		Fields: []Field{
-			{"next", OldName, ""},
+			{"next", OldOwnName, ""},
 			{"types", OldBitmap, ""}}},
 	{Type: 31, Mnemonic: "EID", Ref: "no RFC (Nimrod)", Title: "endpoint identifier (experimental)",
 		Fields: []Field{{"data", Hex, ""}}},
@@ -219,11 +219,11 @@ var table = []Info{
 			{"expiration", Time, "valid until, UTC"},
 			{"inception", Time, "valid from, UTC"},
 			{"key-tag", U16, "tag of the DNSKEY that made it"},
-			{"signer", LowerName, "name of the zone"},
+			{"signer", SignerName, "name of the zone"},
 			{"signature", Base64, ""}}},
 	{Type: TypeNSEC, Mnemonic: "NSEC", Ref: "RFC 4034 §4", Title: "the next name of the zone and the types at this one",
 		Fields: []Field{
-			{"next", PlainName, "next name in canonical order"},
+			{"next", NextName, "next name in canonical order"},
 			{"types", Bitmap, "types at this name"}}},
 	{Type: TypeDNSKEY, Mnemonic: "DNSKEY", Ref: "RFC 4034 §2", Title: "public key of the zone",
 		Fields: []Field{

@@ -122,14 +122,22 @@ func init() {
 	}
 }
 
-// LastName tells whether data of the type end in a name, as those of NS, MX or
-// CNAME do, and whether it is meant to be a host with addresses.
-func (i *Info) LastName() (name, host bool) {
-	if len(i.Fields) == 0 {
-		return false, false
+// Target is a name in a type's data that ought to exist: a host, the true name of
+// an alias, but no mailbox and none of DNSSEC's own names.
+type Target struct {
+	Field int  // index in Info.Fields
+	Word  int  // which word of the data it is, when each field is one word
+	Host  bool // it ought to have an address
+}
+
+// Targets lists the targets in data of the type.
+func (i *Info) Targets() (out []Target) {
+	for n, f := range i.Fields {
+		if k := f.Kind; k.names != 0 && !k.own && i.Type != TypeSOA {
+			out = append(out, Target{n, n, k.host})
+		}
 	}
-	k := i.Fields[len(i.Fields)-1].Kind
-	return k.names != 0, k.host
+	return out
 }
 
 // Lookup is the declaration of t, or nil for a type that has none.

@@ -220,7 +220,7 @@ func (in *zoneInput) errors() int { return in.diags.Count(diag.Error) }
 
 // loadZone reads and checks a zone file. want, if not the zero name, is what the
 // zone must be called.
-func loadZone(src *source.Set, diags *diag.List, path string, origin, want dnsname.Name) (*zoneInput, error) {
+func (a *App) loadZone(src *source.Set, diags *diag.List, path string, origin, want dnsname.Name) (*zoneInput, error) {
 	f, err := readFile(src, path)
 	if err != nil {
 		return nil, err
@@ -237,7 +237,7 @@ func loadZone(src *source.Set, diags *diag.List, path string, origin, want dnsna
 			Suggest("correct the owner of the SOA, or the name of the file"))
 		return in, nil
 	}
-	lint.Run(checks.All, in.zone, src, diags)
+	lint.Run(checks.All, in.zone, src, a.Now(), diags)
 	return in, nil
 }
 
@@ -279,11 +279,11 @@ func writeFile(path string, text []byte) error {
 }
 
 // checkText checks a zone's text that is not on disk yet.
-func checkText(src *source.Set, diags *diag.List, f *source.File, opts zonefile.Options) error {
+func (a *App) checkText(src *source.Set, diags *diag.List, f *source.File, opts zonefile.Options) error {
 	z := zonefile.Load(f, opts, diags)
 	if z == nil {
 		return errors.New("nothing tells the name of this zone")
 	}
-	lint.Run(checks.All, z, src, diags)
+	lint.Run(checks.All, z, src, a.Now(), diags)
 	return nil
 }

@@ -77,15 +77,15 @@ func (a *App) checkFiles(ctx context.Context, res *Checked, operands []string, o
 			res.Files = append(res.Files, CheckedFile{Path: Shown(path)})
 			continue
 		}
-		if err := res.zone(path, name, dnsname.Name{}); err != nil {
+		if err := a.checkZone(res, path, name, dnsname.Name{}); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (res *Checked) zone(path string, origin, want dnsname.Name) error {
-	in, err := loadZone(res.Source, res.Diags, path, origin, want)
+func (a *App) checkZone(res *Checked, path string, origin, want dnsname.Name) error {
+	in, err := a.loadZone(res.Source, res.Diags, path, origin, want)
 	if err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 		}
 		name := originOf(path)
 		have[name.Key()] = true
-		if err := res.zone(path, name, name); err != nil {
+		if err := a.checkZone(res, path, name, name); err != nil {
 			return err
 		}
 		if c != nil && c.Find(name) == nil {

@@ -180,7 +180,7 @@ func (a *App) zoneText(s Starter) (dnsname.Name, string, error) {
 		}
 	}
 	text := b.String()
-	if err := cleanText(zone, text); err != nil {
+	if err := a.cleanText(zone, text); err != nil {
 		return zone, "", err
 	}
 	return zone, text, nil
@@ -257,13 +257,13 @@ func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
 }
 
 // cleanText proves that a new file has nothing to be found.
-func cleanText(zone dnsname.Name, text string) error {
+func (a *App) cleanText(zone dnsname.Name, text string) error {
 	src, diags := &source.Set{}, &diag.List{}
 	f, err := src.Add(workspace.FileName(zone), []byte(text))
 	if err != nil {
 		return err
 	}
-	if err := checkText(src, diags, f, zonefile.Options{Origin: zone}); err != nil {
+	if err := a.checkText(src, diags, f, zonefile.Options{Origin: zone}); err != nil {
 		return err
 	}
 	for _, d := range diags.All {

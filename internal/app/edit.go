@@ -366,7 +366,7 @@ func (a *App) write(e *editing, oldSerial, serial uint32, dry bool) (*Edited, er
 	if err := e.prove(after); err != nil {
 		return nil, err
 	}
-	if err := checkText(src, diags, f, opts); err != nil {
+	if err := a.checkText(src, diags, f, opts); err != nil {
 		return nil, err
 	}
 	was := &diag.List{}
@@ -376,7 +376,7 @@ func (a *App) write(e *editing, oldSerial, serial uint32, dry bool) (*Edited, er
 		return nil, err
 	}
 	opts.Open = includes(&oldSrc, e.path)
-	if err := checkText(&oldSrc, was, oldFile, opts); err != nil {
+	if err := a.checkText(&oldSrc, was, oldFile, opts); err != nil {
 		return nil, err
 	}
 	if fresh := newErrors(was, diags); len(fresh.All) > 0 {

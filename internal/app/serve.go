@@ -83,7 +83,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 	for _, z := range c.Zones {
 		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
 		if len(z.FetchFrom) == 0 {
-			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) { return loadClean(c.File(z.Name), z.Name) }
+			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) { return sv.app.loadClean(c.File(z.Name), z.Name) }
 		}
 		if z.Sign != nil {
 			sv.sign(c, z, &sz)
@@ -116,9 +116,9 @@ func (e *InvalidError) Error() string {
 }
 
 // loadClean reads a zone file that must have no errors.
-func loadClean(path string, name dnsname.Name) (*zone.Snapshot, error) {
+func (a *App) loadClean(path string, name dnsname.Name) (*zone.Snapshot, error) {
 	src, diags := &source.Set{}, &diag.List{}
-	in, err := loadZone(src, diags, path, name, name)
+	in, err := a.loadZone(src, diags, path, name, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no file %s; make it with: fencepost new %s", Shown(path), strings.TrimSuffix(name.String(), "."))
 	}

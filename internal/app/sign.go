@@ -110,7 +110,7 @@ func (a *App) input(operand, origin string, src *source.Set, diags *diag.List) (
 			return nil, usage("--origin %s: %v", origin, err)
 		}
 	}
-	return loadZone(src, diags, path, name, dnsname.Name{})
+	return a.loadZone(src, diags, path, name, dnsname.Name{})
 }
 
 // Sign signs a zone file. A file with errors is not signed.

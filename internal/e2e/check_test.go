@@ -39,7 +39,7 @@ func TestCheckBrokenZone(t *testing.T) {
 		got = append(got, f["code"].(string))
 	}
 	const all = "unknown-directive contact-with-at-sign expire-too-short missing-final-dot address-as-name missing-final-dot " +
-		"address-leading-zero alias-beside-data address-out-of-range unclosed-parenthesis unknown-type missing-glue ttl-mismatch owner-repeats-zone outside-zone"
+		"address-leading-zero alias-beside-data address-out-of-range unclosed-parenthesis unknown-type one-server-delegation missing-glue ttl-mismatch owner-repeats-zone outside-zone"
 	if s := strings.Join(got, " "); s != all {
 		t.Errorf("found\n%s\nwant\n%s", s, all)
 	}

@@ -12,12 +12,19 @@ import (
 // All is every check, in the order in which the reference lists them.
 var All = []*lint.Check{
 	missingSOA, secondSOA, noNameServer, oneNameServer,
-	soaExpire, soaRetry, soaMinimum, contactAt, serialZero,
-	aliasBesideData, severalAliases,
-	ttlMismatch, duplicateRecord,
+	soaExpire, expireWeekend, soaRetry, refreshShort, refreshLong, soaMinimum, contactAt, contactShape, mnameMissing, serialZero, serialFuture,
+	ttlMismatch, ttlLong, ttlZero, duplicateRecord, obsoleteType, minimalANY, severalOfOne,
+	aliasBesideData, severalAliases, aliasLoop, aliasChain, dnameHides, dnameBesideNS, dnameLoop,
 	missingDotTarget, missingDotOwner,
-	addressAsName, targetIsAlias, targetMissing, targetNoAddress, danglingAlias, nullMX,
-	missingGlue, occludedData, dsWithoutDelegation, wildcardDelegation,
+	addressAsName, targetIsAlias, targetMissing, targetNoAddress, targetShape, danglingAlias, nullMX,
+	hostShape, hostUnderscore, aLabel, asteriskInside, wildcardDNAME, wildcardDelegation, specialUse, privateReverseZone,
+	unusableAddress, privateAddress, serversOneAddress, serversOneNetwork, serversIPv6Only, reverseShape, ptrStaysInside,
+	missingGlue, occludedData, oneServerCut, dsWithoutDelegation, dsLength, weakAlgorithm, dnskeyShape, apexOnly, nsec3Iterations, zonemdStale,
+	spfSyntax, spfSeveral, spfLookups, spfAfterAll, spfAnyone, spfNoEnd, spfPtr, spfBlanks, spfVersionTypo,
+	dmarcSyntax, dmarcSeveral, dmarcPlace, dkimSyntax, dkimWeak, textQuotes, caaFlags, caaTag, caaValue,
+	serviceOwner, noneBesideOthers, srvPort, naptrRule, sshLength, tlsaFields, uriScheme,
+	svcbAliasParams, svcbAliasOthers, svcbSelf, httpsNoAddress, dohPath,
+	notDelegated, delegationDiffers, glueDiffers, dsNoKey, dsMissing, ptrMismatch,
 }
 
 // Catalogue is every rule a zone file can break: of fields, of the language and

@@ -3,6 +3,7 @@ package checks
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -10,6 +11,9 @@ import (
 	"fencepost/source"
 	"fencepost/zonefile"
 )
+
+// present is the day on which the examples are checked.
+var present = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // head makes a whole zone of an example; it has nothing to be found.
 const head = `$ORIGIN example.com.
@@ -28,6 +32,8 @@ func run(t *testing.T, text string) *diag.List {
 		text = strings.TrimPrefix(text, "-- bare --\n")
 	case strings.HasPrefix(text, "-- no origin --\n"):
 		text, origin = strings.TrimPrefix(text, "-- no origin --\n"), dnsname.Name{}
+	case strings.HasPrefix(text, "-- file "):
+		return runFleet(t, text)
 	default:
 		text = head + text
 	}
@@ -38,8 +44,29 @@ func run(t *testing.T, text string) *diag.List {
 		t.Fatal(err)
 	}
 	if z := zonefile.Load(f, zonefile.Options{Origin: origin}, &diags); z != nil {
-		lint.Run(All, z, &src, &diags)
+		lint.Run(All, z, &src, present, &diags)
 	}
+	return &diags
+}
+
+// runFleet checks an example of several files, each begun by a line
+// "-- file NAME --".
+func runFleet(t *testing.T, text string) *diag.List {
+	t.Helper()
+	var src source.Set
+	var diags diag.List
+	var members []*lint.Member
+	for _, part := range strings.Split(text, "-- file ")[1:] {
+		name, body, _ := strings.Cut(part, " --\n")
+		f, err := src.Add(name, []byte(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse(strings.TrimSuffix(name, "zone"))}, &diags)
+		lint.Run(All, z, &src, present, &diags)
+		members = append(members, &lint.Member{Loaded: z})
+	}
+	lint.RunFleet(All, members, &src, &diags)
 	return &diags
 }
 

@@ -17,11 +17,11 @@ var missingGlue = &lint.Check{Rule: diag.Rule{
 			return
 		}
 		owner := set.Name.Owner()
-		eachTarget(set, func(i int, wire []byte) {
-			if !nameOf(wire).AtOrBelow(owner) || p.Look(wire).Address {
+		eachTarget(set, func(r ref) {
+			if !nameOf(r.wire).AtOrBelow(owner) || p.Look(r.wire).Address {
 				return
 			}
-			t := place(p, set, i, wire)
+			t := r.place(p)
 			p.Add(p.Report(t.span, "the server %s lies in the delegated zone and has no address here", t.name()).
 				Suggest("add its address: %s A ADDRESS", t.name().Relative(p.Zone.Apex())))
 		})
@@ -35,7 +35,7 @@ var occludedData = &lint.Check{Rule: diag.Rule{
 	Bad:  "sub NS ns1.example.net.\nsub NS ns2.example.net.\nwww.sub A 192.0.2.1\n",
 	Good: "sub NS ns1.example.net.\nsub NS ns2.example.net.\n"},
 	Name: func(p *lint.Pass, n *lint.Name) {
-		if !n.IsCut() && !n.Occluded() {
+		if !n.IsCut() && !n.Occluded() || n.Occluded() && belowDNAME(p, n) {
 			return
 		}
 		for set := range n.Sets {
@@ -89,5 +89,28 @@ var wildcardDelegation = &lint.Check{Rule: diag.Rule{
 			p.Add(p.Report(set.Layout(0).Type, "the wildcard %s has NS records", set.Name.Owner()).
 				Suggest("delegate each child by its name"))
 		}
+	},
+}
+
+var oneServerCut = &lint.Check{Rule: diag.Rule{
+	Code: "one-server-delegation", Severity: diag.Note, Title: "a zone is delegated to one server only", Ref: "RFC 1034 §4.1, RFC 2182 §5",
+	Doc:  "When that server is out of reach, so is everything in the delegated zone. Said once for each zone.",
+	Bad:  "sub NS ns1.example.net.\n",
+	Good: "sub NS ns1.example.net.\nsub NS ns2.example.org.\n"},
+	Types: []rr.Type{rr.TypeNS}, Set: func(p *lint.Pass, set lint.Set) {
+		if set.N > 1 || !set.Name.IsCut() || set.Name.Occluded() {
+			return
+		}
+		if !p.Count(set.Pos(0)) {
+			return
+		}
+		at, owner := set.Layout(0).OwnerOrType(), set.Name.Owner()
+		p.Explain(func(n int) diag.Diagnostic {
+			d := p.Report(at, "%s is delegated to a single server", owner)
+			if n > 1 {
+				d.Message += "; so are " + number(uint32(n-1)) + " more"
+			}
+			return d.Suggest("have a second server")
+		})
 	},
 }

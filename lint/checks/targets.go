@@ -3,6 +3,7 @@ package checks
 import (
 	"bytes"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"fencepost/diag"
@@ -12,19 +13,23 @@ import (
 	"fencepost/source"
 )
 
-// Types whose data end in a name, and among them those where it must be a host
-// with an address: the table of types says which.
-var targetTypes, hostTypes = func() (targets, hosts []rr.Type) {
-	for _, info := range rr.Table() {
-		name, host := info.LastName()
-		if name {
-			targets = append(targets, info.Type)
+// Types whose data hold names that ought to exist, those where it must be a host
+// with an address, and where these names are: the table of types says so.
+var targetTypes, hostTypes, targetsOf = func() (targets, hosts []rr.Type, of map[rr.Type][]rr.Target) {
+	of = map[rr.Type][]rr.Target{}
+	for i := range rr.Table() {
+		info := &rr.Table()[i]
+		list := info.Targets()
+		if len(list) == 0 {
+			continue
 		}
-		if host {
+		of[info.Type] = list
+		targets = append(targets, info.Type)
+		if slices.ContainsFunc(list, func(t rr.Target) bool { return t.Host }) {
 			hosts = append(hosts, info.Type)
 		}
 	}
-	return targets, hosts
+	return targets, hosts, of
 }()
 
 // role says what a type's target is called.
@@ -36,7 +41,7 @@ func role(t rr.Type) string {
 }
 
 var roles = map[rr.Type]string{rr.TypeNS: "name server", rr.TypeMX: "mail exchanger", rr.TypeSRV: "service host",
-	rr.TypeCNAME: "alias target", rr.TypePTR: "host name", rr.TypeDNAME: "alias target"}
+	rr.TypeCNAME: "alias target", rr.TypePTR: "host name", rr.TypeDNAME: "alias target", rr.TypeHTTPS: "web host", rr.TypeSVCB: "service host"}
 
 // target is a name in a record's data.
 type target struct {
@@ -47,32 +52,77 @@ type target struct {
 
 func (t target) name() dnsname.Name { return nameOf(t.wire) }
 
-// targetOf finds the name that a record points to: the last name in its data.
-func targetOf(t rr.Type, data []byte) []byte {
-	var name []byte
-	for it := rr.NewParts(t, data); it.Next(); {
-		if is, _ := it.IsName(); is {
-			name = it.Bytes
-		}
+// ref is a target that a record has: which record, and which of its words.
+type ref struct {
+	set  lint.Set
+	i    int
+	word int
+	wire []byte
+}
+
+// place completes a ref with where it is written. A record in the generic form
+// has no words to point at: then it is the type, and the text is as good as with
+// a final dot.
+func (r ref) place(p *lint.Pass) target {
+	l := r.set.Layout(r.i)
+	if len(l.Data) > 0 && string(p.Source.Text(l.Data[0])) == `\#` {
+		return target{r.wire, l.Type, "."}
 	}
-	return name
+	span := l.Field(r.word)
+	return target{r.wire, span, string(p.Source.Text(span))}
 }
 
-// place completes a target with where it is written: the last word of the data.
-func place(p *lint.Pass, set lint.Set, i int, wire []byte) target {
-	l := set.Layout(i)
-	span := l.Field(len(l.Data) - 1)
-	return target{wire, span, string(p.Source.Text(span))}
-}
-
-// eachTarget calls f for each record's target.
-func eachTarget(set lint.Set, f func(i int, wire []byte)) {
+// eachTarget calls f for each target of the set's records. The root is none: it
+// says "no host".
+func eachTarget(set lint.Set, f func(r ref)) {
 	i := 0
 	for data := range set.Data {
-		if w := targetOf(set.Type, data); len(w) > 1 { // the root means "none"
-			f(i, w)
-		}
+		eachName(set.Type, data, func(t rr.Target, wire []byte) {
+			if len(wire) > 1 {
+				f(ref{set, i, t.Word, wire})
+			}
+		})
 		i++
+	}
+}
+
+// lastName is, for the types one meets, how many octets stand before the target
+// where that is all the rest of the data, else -1.
+var lastName = func() (at [64]int) {
+	for t := range at {
+		at[t] = -1
+	}
+	for _, t := range targetTypes {
+		list, fields := targetsOf[t], rr.Lookup(t).Fields
+		if int(t) >= len(at) || len(list) != 1 || list[0].Field != len(fields)-1 {
+			continue
+		}
+		before := 0
+		for _, f := range fields[:list[0].Field] {
+			if f.Kind != rr.U16 {
+				before = -1
+				break
+			}
+			before += 2
+		}
+		at[t] = before
+	}
+	return at
+}()
+
+// eachName calls f for the targets in data.
+func eachName(t rr.Type, data []byte, f func(rr.Target, []byte)) {
+	if int(t) < len(lastName) && lastName[t] >= 0 {
+		f(targetsOf[t][0], data[lastName[t]:])
+		return
+	}
+	list := targetsOf[t]
+	field := 0
+	for it := rr.NewParts(t, data); len(list) > 0 && it.Next(); field++ {
+		if field == list[0].Field {
+			f(list[0], it.Bytes)
+			list = list[1:]
+		}
 	}
 }
 
@@ -119,14 +169,14 @@ var missingDotTarget = &lint.Check{Rule: diag.Rule{
 	Bad:  "@ MX 10 mail.example.org\n",
 	Good: "@ MX 10 mail.example.org.\n"},
 	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
-		eachTarget(set, func(i int, wire []byte) {
-			if !pointsNowhere(p, wire) {
+		eachTarget(set, func(r ref) {
+			if !pointsNowhere(p, r.wire) {
 				return
 			}
-			if lost, _ := lostDot(p, wire); !lost || isAddress(p, wire) {
+			if lost, _ := lostDot(p, r.wire); !lost || isAddress(p, r.wire) {
 				return
 			}
-			t := place(p, set, i, wire)
+			t := r.place(p)
 			if strings.HasSuffix(t.text, ".") {
 				return
 			}
@@ -197,9 +247,9 @@ var addressAsName = &lint.Check{Rule: diag.Rule{
 	Bad:  "@ MX 10 192.0.2.25\n",
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
-		eachTarget(set, func(i int, wire []byte) {
-			if a, ok := addressIn(p, wire); ok {
-				t := place(p, set, i, wire)
+		eachTarget(set, func(r ref) {
+			if a, ok := addressIn(p, r.wire); ok {
+				t := r.place(p)
 				p.Add(p.Report(t.span, "the %s is the address %s; a name belongs here", role(set.Type), a).
 					Suggest("give the host a name, such as: mail A %s", a))
 			}
@@ -213,9 +263,9 @@ var targetIsAlias = &lint.Check{Rule: diag.Rule{
 	Bad:  "@ MX 10 mail\nmail CNAME box\nbox A 192.0.2.25\n",
 	Good: "@ MX 10 box\nbox A 192.0.2.25\n"},
 	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
-		eachTarget(set, func(i int, wire []byte) {
-			if t := p.Look(wire); t.InZone && t.Alias {
-				at := place(p, set, i, wire)
+		eachTarget(set, func(r ref) {
+			if t := p.Look(r.wire); t.InZone && t.Alias {
+				at := r.place(p)
 				p.Add(p.Report(at.span, "the %s %s is an alias", role(set.Type), at.name()).
 					Suggest("name the host that the alias points to"))
 			}
@@ -229,12 +279,12 @@ var targetMissing = &lint.Check{Rule: diag.Rule{
 	Bad:  "@ MX 10 mail\n",
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
-		eachTarget(set, func(i int, wire []byte) {
-			if !pointsNowhere(p, wire) || isAddress(p, wire) {
+		eachTarget(set, func(r ref) {
+			if !pointsNowhere(p, r.wire) || isAddress(p, r.wire) {
 				return
 			}
-			t := place(p, set, i, wire)
-			if lost, _ := lostDot(p, wire); lost && !strings.HasSuffix(t.text, ".") {
+			t := r.place(p)
+			if lost, _ := lostDot(p, r.wire); lost && !strings.HasSuffix(t.text, ".") {
 				return // said by missing-final-dot
 			}
 			p.Add(p.Report(t.span, "the %s %s does not exist in the zone", role(set.Type), t.name()).
@@ -249,9 +299,9 @@ var targetNoAddress = &lint.Check{Rule: diag.Rule{
 	Bad:  "@ MX 10 mail\nmail TXT \"no address\"\n",
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
-		eachTarget(set, func(i int, wire []byte) {
-			if t := p.Look(wire); t.InZone && t.Exists && !t.Alias && !t.Address {
-				at := place(p, set, i, wire)
+		eachTarget(set, func(r ref) {
+			if t := p.Look(r.wire); t.InZone && t.Exists && !t.Alias && !t.Address {
+				at := r.place(p)
 				p.Add(p.Report(at.span, "the %s %s has no address", role(set.Type), at.name()).
 					Suggest("add one: %s A ADDRESS", at.name().Relative(p.Zone.Apex())))
 			}
@@ -265,12 +315,12 @@ var danglingAlias = &lint.Check{Rule: diag.Rule{
 	Bad:  "www CNAME webb\nweb A 192.0.2.1\n",
 	Good: "www CNAME web\nweb A 192.0.2.1\n"},
 	Types: []rr.Type{rr.TypeCNAME}, Set: func(p *lint.Pass, set lint.Set) {
-		eachTarget(set, func(i int, wire []byte) {
-			if !pointsNowhere(p, wire) || isAddress(p, wire) {
+		eachTarget(set, func(r ref) {
+			if !pointsNowhere(p, r.wire) || isAddress(p, r.wire) {
 				return
 			}
-			t := place(p, set, i, wire)
-			if lost, _ := lostDot(p, wire); lost && !strings.HasSuffix(t.text, ".") {
+			t := r.place(p)
+			if lost, _ := lostDot(p, r.wire); lost && !strings.HasSuffix(t.text, ".") {
 				return
 			}
 			p.Add(p.Report(t.span, "the alias %s points to %s, which does not exist", set.Name.Owner(), t.name()).
