@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"sort"
 
+	"fencepost/dnsname"
 	"fencepost/source"
 )
 
@@ -21,15 +22,26 @@ const (
 	Error   Severity = iota + 1 // the zone is not taken into service
 	Warning                     // it is, and something will not work as meant
 	Note                        // good to know
+	Off                         // not reported at all
 )
 
-var severityNames = [...]string{Error: "error", Warning: "warning", Note: "note"}
+var severityNames = [...]string{Error: "error", Warning: "warning", Note: "note", Off: "off"}
 
 func (s Severity) String() string {
 	if int(s) < len(severityNames) {
 		return severityNames[s]
 	}
 	return ""
+}
+
+// ParseSeverity reads error, warning, note or off.
+func ParseSeverity(s string) (Severity, bool) {
+	for i, name := range severityNames {
+		if name == s && name != "" {
+			return Severity(i), true
+		}
+	}
+	return 0, false
 }
 
 // Rule is one kind of finding and its documentation.
@@ -51,7 +63,9 @@ type Diagnostic struct {
 	Message    string      // one sentence, lower case, names the record
 	Suggestion string      // what to write or do instead; may be empty
 	Related    []Related
-	Fix        *Fix // a mechanical mend, or nil
+	Fix        *Fix         // a mechanical mend, or nil
+	Zone       dnsname.Name // the zone it is about, if known
+	Owner      dnsname.Name // the name it is about, if it is about one
 }
 
 // Related is another place that helps to understand the finding.
@@ -93,7 +107,7 @@ const MaxList = 10000
 // List collects findings. The zero List is empty and ready.
 type List struct {
 	All    []Diagnostic
-	counts [Note + 1]int
+	counts [Off + 1]int
 }
 
 // Add takes a finding.
@@ -110,6 +124,17 @@ func (l *List) Append(m *List) {
 		l.counts[s] += n
 	}
 	l.All = append(l.All, m.All[:min(len(m.All), MaxList-min(len(l.All), MaxList))]...)
+}
+
+// AddDropped counts the findings that m counted and did not keep.
+func (l *List) AddDropped(m *List) {
+	kept := List{}
+	for _, d := range m.All {
+		kept.counts[d.Severity]++
+	}
+	for s, n := range m.counts {
+		l.counts[s] += n - kept.counts[s]
+	}
 }
 
 // Count is the number of findings of a severity, kept or not.

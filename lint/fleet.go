@@ -44,7 +44,13 @@ func RunFleet(checks []*Check, members []*Member, src *source.Set, diags *diag.L
 // Report makes a finding of the check that is running; finish it with its
 // methods and pass it to Add.
 func (f *Fleet) Report(span source.Span, format string, args ...any) diag.Diagnostic {
-	return f.rule.At(span, format, args...)
+	d := f.rule.At(span, format, args...)
+	for _, m := range f.Members {
+		if m.File != nil && span.Start >= m.File.Pos(0) && span.Start <= m.File.Pos(len(m.File.Content)) {
+			d.Zone = m.Apex()
+		}
+	}
+	return d
 }
 
 // Add takes a finding.

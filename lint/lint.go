@@ -7,6 +7,7 @@ package lint
 import (
 	"context"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -53,6 +54,8 @@ type Pass struct {
 	ApexKey []byte
 
 	rule    *diag.Rule
+	at      *Name // the name being looked at
+	current Name  // what at points to, used again and again
 	diags   *diag.List
 	servers func() map[string]bool
 	looked  map[string]Target // what Look found out lately
@@ -93,7 +96,8 @@ func (p *Pass) Count(at source.Pos) bool {
 }
 
 // Explain says how to make the finding of the place just counted; n will be the
-// number of places. The zero finding is dropped.
+// number of places. It is called when all names have been passed, so it must not
+// hold on to the name or set. The zero finding is dropped.
 func (p *Pass) Explain(make func(n int) diag.Diagnostic) { p.tallies[p.rule].make = make }
 
 // addTallies adds the findings that several passes counted.
@@ -114,7 +118,7 @@ func addTallies(passes []*Pass, diags *diag.List) {
 		}
 	}
 	for r, t := range sum {
-		t.pass.rule = r
+		t.pass.rule, t.pass.at = r, nil
 		if d := t.make(t.n); d.Rule != nil {
 			diags.Add(d)
 		}
@@ -220,7 +224,12 @@ func (n *Name) Sets(yield func(Set) bool) {
 // Report makes a finding of the check that is running; finish it with its
 // methods and pass it to Add.
 func (p *Pass) Report(span source.Span, format string, args ...any) diag.Diagnostic {
-	return p.rule.At(span, format, args...)
+	d := p.rule.At(span, format, args...)
+	d.Zone = p.Zone.Apex()
+	if p.at != nil {
+		d.Owner = p.at.Owner()
+	}
+	return d
 }
 
 // Add takes a finding.
@@ -265,9 +274,11 @@ func (pl *plan) ofType(t rr.Type) []*Check {
 
 // Run runs checks over a zone and adds what they find to diags, in no special
 // order. Names are looked at by several goroutines. now is the present, for the
-// checks that ask; zero leaves them out.
-func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, diags *diag.List) {
-	pl := newPlan(checks)
+// checks that ask; zero leaves them out. Checks that settings turn off are not run.
+func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, settings *Settings, diags *diag.List) {
+	pl := newPlan(slices.DeleteFunc(slices.Clone(checks), func(c *Check) bool {
+		return settings != nil && settings.Severity[c.Code] == diag.Off
+	}))
 	shared := Pass{Zone: z, Source: src, Now: now, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
 		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
 	first := shared
@@ -295,10 +306,12 @@ func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, di
 
 // name runs the checks of one name.
 func (p *Pass) name(pl *plan, node *zone.Node, first int) {
-	n := Name{Node: node, p: p, first: first}
+	p.current = Name{Node: node, p: p, first: first}
+	n := &p.current
+	p.at = n
 	for _, c := range pl.names {
 		p.rule = &c.Rule
-		c.Name(p, &n)
+		c.Name(p, n)
 	}
 	for set := range n.Sets {
 		for _, c := range pl.ofType(set.Type) {

@@ -77,6 +77,7 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 		})
 	}
 	_ = g.Wait() // the errors are in the results
+	s.remember(zones, results)
 	s.table.Store(next)
 	s.cfg = cfg
 	for key, z := range old.zones {

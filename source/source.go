@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"sort"
+	"unicode/utf8"
 )
 
 // Pos is an octet offset into all files of a Set laid end to end, plus one; the
@@ -112,6 +113,18 @@ func (s *Set) Line(p Pos) (text []byte, column int) {
 		end = off + i
 	}
 	return bytes.TrimSuffix(f.Content[start:end], []byte{'\r'}), off - start
+}
+
+// Runes is the column of p counted in characters, from 1.
+func (s *Set) Runes(p Pos) int {
+	line, column := s.Line(p)
+	return utf8.RuneCount(line[:min(column, len(line))]) + 1
+}
+
+// LineStart is the first place of the line that p lies in.
+func (s *Set) LineStart(p Pos) Pos {
+	_, column := s.Line(p)
+	return p - Pos(column)
 }
 
 // Text is the text that the span covers.

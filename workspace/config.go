@@ -4,7 +4,6 @@ package workspace
 
 import (
 	"bytes"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +16,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/lint"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/tsig"
@@ -53,6 +53,7 @@ type Config struct {
 	Peers       map[string]*Peer
 	Policies    map[string]*Policy
 	Zones       []*Zone
+	Checks      *lint.Settings
 }
 
 // Peer is another server that zones are exchanged with.
@@ -146,7 +147,8 @@ type raw struct {
 		Keys      string `toml:"keys"`
 		Denial    string `toml:"denial"`
 	} `toml:"policy"`
-	Zone []struct {
+	Check rawCheck `toml:"check"`
+	Zone  []struct {
 		Name      string   `toml:"name"`
 		Sign      string   `toml:"sign"`
 		SendTo    []string `toml:"send-to"`
@@ -156,7 +158,7 @@ type raw struct {
 
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
-	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from"}
+	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason"}
 
 // ErrNone means that there is no workspace where one was looked for.
 var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
@@ -325,6 +327,7 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	p.peers(c, r, secrets)
 	p.policies(c, r)
 	p.zones(c, r)
+	c.Checks = p.settings(&r.Check)
 	return c
 }
 
@@ -450,62 +453,4 @@ func (p *checker) missing(header string, n int, key, kind, name string, have any
 		d = d.Suggest("add a section [%s.%s]", kind, name)
 	}
 	p.diags.Add(d)
-}
-
-// loadSecrets reads secrets.toml; there need not be one.
-func loadSecrets(path string, src *source.Set, diags *diag.List) (map[string]*tsig.Key, error) {
-	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	// The text is not put among the sources: no secret is ever shown.
-	f, err := src.Add(path, nil)
-	if err != nil {
-		return nil, err
-	}
-	at := source.Span{Start: f.Pos(0), End: f.Pos(0)}
-	if info.Mode().Perm()&0o077 != 0 {
-		diags.Add(RuleSecretsMode.At(at, "%s has mode %04o: others can read the secrets", path, info.Mode().Perm()).
-			Suggest("chmod 600 %s", path))
-		return nil, nil
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	var r struct {
-		TSIG map[string]struct {
-			Algorithm string `toml:"algorithm"`
-			Secret    string `toml:"secret"`
-		} `toml:"tsig"`
-	}
-	if err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&r); err != nil {
-		diags.Add(RuleSyntax.At(at, "%s cannot be read: it has sections [tsig.NAME] with algorithm and secret", path))
-		return nil, nil
-	}
-	out := map[string]*tsig.Key{}
-	for name, in := range r.TSIG {
-		key := &tsig.Key{Algorithm: in.Algorithm}
-		if key.Algorithm == "" {
-			key.Algorithm = tsig.DefaultAlgorithm
-		}
-		var nameErr, secretErr error
-		key.Name, nameErr = dnsname.Parse(name, dnsname.Root)
-		key.Secret, secretErr = base64.StdEncoding.DecodeString(in.Secret)
-		switch {
-		case nameErr != nil:
-			diags.Add(RuleBadValue.At(at, "the secret's name %q is no domain name", name))
-		case !tsig.Supported(key.Algorithm):
-			diags.Add(RuleBadValue.At(at, "the secret %s has an unknown algorithm %q", name, key.Algorithm).
-				Suggest("write one of %s", strings.Join(tsig.Algorithms(), ", ")))
-		case secretErr != nil || len(key.Secret) == 0:
-			diags.Add(RuleBadValue.At(at, "the secret %s is not base64", name))
-		default:
-			out[name] = key
-		}
-	}
-	return out, nil
 }

@@ -16,11 +16,8 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
-	"fencepost/lint"
-	"fencepost/lint/checks"
 	"fencepost/source"
 	"fencepost/workspace"
-	"fencepost/zonefile"
 )
 
 // App is what all use cases share.
@@ -77,7 +74,7 @@ func (a *App) Config() (*workspace.Config, error) {
 		return nil, err
 	}
 	src, diags := &source.Set{}, &diag.List{}
-	c, err := workspace.Load(dir, src, diags)
+	c, err := loadConfig(dir, src, diags)
 	if err != nil {
 		return nil, err
 	}
@@ -160,102 +157,6 @@ func originOf(path string) dnsname.Name {
 	return n
 }
 
-// maxZoneFile is the largest file that is read; positions are 32 bits.
-const maxZoneFile = source.MaxTotal
-
-// readFile takes a file into the set.
-func readFile(src *source.Set, path string) (*source.File, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.IsDir() {
-		return nil, fmt.Errorf("%s is a folder, not a file", path)
-	}
-	if info.Size() > maxZoneFile {
-		return nil, fmt.Errorf("%s is larger than 4 GiB", path)
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	return src.Add(Shown(path), text)
-}
-
-// includes reads files for $INCLUDE, relative to the including file and never
-// outside the folder of the zone file.
-func includes(src *source.Set, root string) func(string, *source.File) (*source.File, error) {
-	dir, _ := filepath.Abs(filepath.Dir(root))
-	return func(path string, from *source.File) (*source.File, error) {
-		base, err := filepath.Abs(filepath.Dir(from.Name))
-		if err != nil {
-			return nil, err
-		}
-		full := path
-		if !filepath.IsAbs(full) {
-			full = filepath.Join(base, path)
-		}
-		if rel, err := filepath.Rel(dir, full); err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(os.PathSeparator)) {
-			return nil, errors.New("it lies outside the folder of the zone file")
-		}
-		f, err := readFile(src, full)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fmt.Errorf("there is no file %s", Shown(full))
-		}
-		return f, err
-	}
-}
-
-// zoneInput is a zone read from a file with all that was found.
-type zoneInput struct {
-	path  string
-	file  *source.File
-	zone  *zonefile.Loaded // nil if not even the name is known
-	src   *source.Set
-	diags *diag.List
-}
-
-// errors counts the findings that keep the zone out of service.
-func (in *zoneInput) errors() int { return in.diags.Count(diag.Error) }
-
-// loadZone reads and checks a zone file. want, if not the zero name, is what the
-// zone must be called.
-func (a *App) loadZone(src *source.Set, diags *diag.List, path string, origin, want dnsname.Name) (*zoneInput, error) {
-	f, err := readFile(src, path)
-	if err != nil {
-		return nil, err
-	}
-	in := &zoneInput{path: path, file: f, src: src, diags: diags}
-	in.zone = zonefile.Load(f, zonefile.Options{Origin: origin, Open: includes(src, path)}, diags)
-	if in.zone == nil {
-		diags.Add(RuleNoName.At(source.Span{Start: f.Pos(0), End: f.Pos(0)}, "nothing tells the name of this zone").
-			Suggest("begin the file with $ORIGIN, name it ZONE.zone, or say --origin"))
-		return in, nil
-	}
-	if !want.IsZero() && !in.zone.Apex().Equal(want) {
-		diags.Add(RuleOtherZone.At(in.zone.SOASpan, "this is the zone %s; %s was expected", in.zone.Apex(), want).
-			Suggest("correct the owner of the SOA, or the name of the file"))
-		return in, nil
-	}
-	lint.Run(checks.All, in.zone, src, a.Now(), diags)
-	return in, nil
-}
-
-// Rules of files as a whole.
-var (
-	RuleNoName = &diag.Rule{Code: "no-zone-name", Severity: diag.Error, Title: "nothing tells the name of the zone", Ref: "RFC 1035 §5.1",
-		Doc: "The file has no SOA record that could be read, no $ORIGIN, and its name does not end in .zone."}
-	RuleOtherZone = &diag.Rule{Code: "other-zone", Severity: diag.Error, Title: "the file holds another zone than its name says", Ref: "",
-		Doc: "In a workspace the file zones/NAME.zone holds the zone NAME. The SOA in it belongs to another name: often a file was copied and its SOA or $ORIGIN left as it was."}
-	RuleNoFile = &diag.Rule{Code: "missing-zone-file", Severity: diag.Error, Title: "a zone of the configuration has no file", Ref: "",
-		Doc: "fencepost.toml lists a zone we are primary for, and zones/NAME.zone does not exist. Make it with `fencepost new NAME`."}
-	RuleUnlisted = &diag.Rule{Code: "unlisted-zone-file", Severity: diag.Note, Title: "a zone file is not in the configuration", Ref: "",
-		Doc: "The file is checked and not served: no [[zone]] section names it."}
-)
-
-// Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnlisted}
-
 // writeFile replaces a file wholly or not at all, and makes it last. The mode of
 // an existing file is kept.
 func writeFile(path string, text []byte) error {
@@ -276,14 +177,4 @@ func writeFile(path string, text []byte) error {
 	}
 	defer d.Close()
 	return d.Sync()
-}
-
-// checkText checks a zone's text that is not on disk yet.
-func (a *App) checkText(src *source.Set, diags *diag.List, f *source.File, opts zonefile.Options) error {
-	z := zonefile.Load(f, opts, diags)
-	if z == nil {
-		return errors.New("nothing tells the name of this zone")
-	}
-	lint.Run(checks.All, z, src, a.Now(), diags)
-	return nil
 }

@@ -8,18 +8,26 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/lint"
 	"fencepost/lint/checks"
-	"fencepost/rr"
-	"fencepost/signer"
 	"fencepost/source"
 	"fencepost/workspace"
 )
+
+// CheckOptions says what to check.
+type CheckOptions struct {
+	Operands []string // files and zones; none: the whole workspace
+	Origin   string   // name of the zone, where a file does not say it
+}
 
 // Checked is the result of Check.
 type Checked struct {
 	Source *source.Set
 	Diags  *diag.List
 	Files  []CheckedFile
+
+	settings *lint.Settings
+	members  []*lint.Member
 }
 
 // CheckedFile is one file that was looked at.
@@ -33,17 +41,22 @@ type CheckedFile struct {
 
 // Check reads files, or the whole workspace if there are none, and reports
 // everything that is wrong. The error wraps ErrFindings when there are errors.
-func (a *App) Check(ctx context.Context, operands []string, origin string) (*Checked, error) {
+func (a *App) Check(ctx context.Context, o CheckOptions) (*Checked, error) {
 	res := &Checked{Source: &source.Set{}, Diags: &diag.List{}}
 	var err error
-	if len(operands) == 0 {
+	if len(o.Operands) == 0 {
 		err = a.checkWorkspace(ctx, res)
 	} else {
-		err = a.checkFiles(ctx, res, operands, origin)
+		res.settings = a.settings()
+		err = a.checkFiles(ctx, res, o)
 	}
 	if err != nil {
 		return nil, err
 	}
+	if res.settings == nil { // the configuration cannot be read
+		res.settings = workspace.DefaultSettings()
+	}
+	res.Diags = res.settings.Settle(res.Diags, res.Source.Files(), len(o.Operands) == 0)
 	res.Diags.Sort()
 	if res.Diags.Count(diag.Error) > 0 {
 		return res, ErrFindings
@@ -51,15 +64,15 @@ func (a *App) Check(ctx context.Context, operands []string, origin string) (*Che
 	return res, nil
 }
 
-func (a *App) checkFiles(ctx context.Context, res *Checked, operands []string, origin string) error {
+func (a *App) checkFiles(ctx context.Context, res *Checked, o CheckOptions) error {
 	var given dnsname.Name
-	if origin != "" {
+	if o.Origin != "" {
 		var err error
-		if given, err = dnsname.Parse(origin, dnsname.Root); err != nil {
-			return usage("--origin %s: %v", origin, err)
+		if given, err = dnsname.Parse(o.Origin, dnsname.Root); err != nil {
+			return usage("--origin %s: %v", o.Origin, err)
 		}
 	}
-	for _, op := range operands {
+	for _, op := range o.Operands {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -71,41 +84,45 @@ func (a *App) checkFiles(ctx context.Context, res *Checked, operands []string, o
 			name = given
 		}
 		if filepath.Base(path) == workspace.ConfigFile {
-			if _, err := workspace.Load(filepath.Dir(path), res.Source, res.Diags); err != nil {
+			if _, err := loadConfig(filepath.Dir(path), res.Source, res.Diags); err != nil {
 				return err
 			}
 			res.Files = append(res.Files, CheckedFile{Path: Shown(path)})
 			continue
 		}
-		if err := a.checkZone(res, path, name, dnsname.Name{}); err != nil {
+		if _, err := a.checkZone(res, path, name, dnsname.Name{}); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (a *App) checkZone(res *Checked, path string, origin, want dnsname.Name) error {
-	in, err := a.loadZone(res.Source, res.Diags, path, origin, want)
+func (a *App) checkZone(res *Checked, path string, origin, want dnsname.Name) (*zoneInput, error) {
+	in, err := a.loadZone(res.Source, res.Diags, path, origin, want, res.settings)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	f := CheckedFile{Path: Shown(path)}
 	if in.zone != nil {
 		f.Zone, f.Serial, f.Names, f.Records = in.zone.Apex().String(), in.zone.Serial(), in.zone.Names(), in.zone.Records()
 	}
 	res.Files = append(res.Files, f)
-	return nil
+	return in, nil
 }
 
-// checkWorkspace checks the configuration and every zone file in the folder.
+// checkWorkspace checks the configuration, every zone file in the folder, how
+// the zones fit together, and who can read and write what.
 func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	dir, err := a.Dir()
 	if err != nil {
 		return err
 	}
-	c, err := workspace.Load(dir, res.Source, res.Diags)
+	c, err := loadConfig(dir, res.Source, res.Diags)
 	if err != nil {
 		return err
+	}
+	if c != nil {
+		res.settings = c.Checks
 	}
 	res.Files = append(res.Files, CheckedFile{Path: Shown(filepath.Join(dir, workspace.ConfigFile))})
 	files, err := filepath.Glob(filepath.Join(dir, workspace.ZonesDir, "*"+workspace.ZoneSuffix))
@@ -120,57 +137,39 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 		}
 		name := originOf(path)
 		have[name.Key()] = true
-		if err := a.checkZone(res, path, name, name); err != nil {
+		in, err := a.checkZone(res, path, name, name)
+		if err != nil {
 			return err
 		}
-		if c != nil && c.Find(name) == nil {
-			f := res.Source.Files()[len(res.Source.Files())-1]
-			res.Diags.Add(RuleUnlisted.At(source.Span{Start: f.Pos(0), End: f.Pos(0)}, "%s is in no [[zone]] section, so it is not served", strings.TrimSuffix(name.String(), ".")))
-		}
+		a.inWorkspace(res, c, in, name)
 	}
 	if c == nil {
 		return nil
 	}
 	for _, z := range c.Zones {
 		if len(z.FetchFrom) == 0 && !have[z.Name.Key()] {
-			f := res.Source.Files()[0]
-			res.Diags.Add(RuleNoFile.At(source.Span{Start: f.Pos(0), End: f.Pos(0)}, "the zone %s has no file %s", z.Name, Shown(c.File(z.Name))).
+			res.Diags.Add(RuleNoFile.At(fileStart(res.Source.Files()[0]), "the zone %s has no file %s", z.Name, Shown(c.File(z.Name))).
 				Suggest("make it with: fencepost new %s", strings.TrimSuffix(z.Name.String(), ".")))
 		}
 	}
+	lint.RunFleet(checks.All, res.members, res.Source, res.Diags)
+	a.serialsMoved(ctx, c, res)
+	checkKeyModes(c, res)
 	return nil
 }
 
-// Catalogue is every rule there is.
-func Catalogue() []*diag.Rule {
-	rules := checks.Catalogue()
-	rules = append(rules, Rules...)
-	rules = append(rules, workspace.Rules...)
-	return append(rules, signer.Rules...)
+// inWorkspace looks at a zone file as part of the workspace.
+func (a *App) inWorkspace(res *Checked, c *workspace.Config, in *zoneInput, name dnsname.Name) {
+	checkZoneMode(in, res)
+	if c == nil {
+		return
+	}
+	if in.zone != nil {
+		res.members = append(res.members, &lint.Member{Loaded: in.zone, Keys: publicKeys(c, name)})
+	}
+	if c.Find(name) == nil {
+		res.Diags.Add(RuleUnlisted.At(fileStart(in.file), "%s is in no [[zone]] section, so it is not served", strings.TrimSuffix(name.String(), ".")))
+	}
 }
 
-// Explanation is what `explain` knows about a word: a rule or a record type.
-type Explanation struct {
-	Rule *diag.Rule
-	Type *rr.Info
-}
-
-// Explain looks up a code of a finding or a record type.
-func Explain(word string) (*Explanation, error) {
-	for _, r := range Catalogue() {
-		if strings.EqualFold(r.Code, word) {
-			return &Explanation{Rule: r}, nil
-		}
-	}
-	if t, ok := rr.ParseType(word); ok && rr.Lookup(t) != nil {
-		return &Explanation{Type: rr.Lookup(t)}, nil
-	}
-	var known []string
-	for _, r := range Catalogue() {
-		known = append(known, r.Code)
-	}
-	if meant := diag.Closest(word, append(known, rr.Mnemonics()...)); meant != "" {
-		return nil, usage("nothing is known about %q; did you mean %s?", word, meant)
-	}
-	return nil, usage("nothing is known about %q: give the code of a finding, or a record type", word)
-}
+func fileStart(f *source.File) source.Span { return source.Span{Start: f.Pos(0), End: f.Pos(0)} }

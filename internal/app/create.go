@@ -258,12 +258,13 @@ func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
 
 // cleanText proves that a new file has nothing to be found.
 func (a *App) cleanText(zone dnsname.Name, text string) error {
-	src, diags := &source.Set{}, &diag.List{}
+	src := &source.Set{}
 	f, err := src.Add(workspace.FileName(zone), []byte(text))
 	if err != nil {
 		return err
 	}
-	if err := a.checkText(src, diags, f, zonefile.Options{Origin: zone}); err != nil {
+	diags, err := a.checkText(src, f, zonefile.Options{Origin: zone})
+	if err != nil {
 		return err
 	}
 	for _, d := range diags.All {

@@ -355,7 +355,7 @@ func (a *App) finish(e *editing, dry bool) (*Edited, error) {
 
 func (a *App) write(e *editing, oldSerial, serial uint32, dry bool) (*Edited, error) {
 	text := e.ed.Finish()
-	src, diags := &source.Set{}, &diag.List{}
+	src := &source.Set{}
 	f, err := src.Add(Shown(e.path), text)
 	if err != nil {
 		return nil, err
@@ -366,17 +366,18 @@ func (a *App) write(e *editing, oldSerial, serial uint32, dry bool) (*Edited, er
 	if err := e.prove(after); err != nil {
 		return nil, err
 	}
-	if err := a.checkText(src, diags, f, opts); err != nil {
+	diags, err := a.checkText(src, f, opts)
+	if err != nil {
 		return nil, err
 	}
-	was := &diag.List{}
 	var oldSrc source.Set
 	oldFile, err := oldSrc.Add(Shown(e.path), e.file.Source.Content)
 	if err != nil {
 		return nil, err
 	}
 	opts.Open = includes(&oldSrc, e.path)
-	if err := a.checkText(&oldSrc, was, oldFile, opts); err != nil {
+	was, err := a.checkText(&oldSrc, oldFile, opts)
+	if err != nil {
 		return nil, err
 	}
 	if fresh := newErrors(was, diags); len(fresh.All) > 0 {

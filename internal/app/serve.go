@@ -15,6 +15,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/journal"
 	"fencepost/keyring"
+	"fencepost/lint"
 	"fencepost/server"
 	"fencepost/signer"
 	"fencepost/source"
@@ -77,13 +78,18 @@ func (sv *Service) Reload(ctx context.Context) ([]server.ZoneResult, error) {
 	return sv.Server.Reload(ctx, sv.serverConfig(c)), nil
 }
 
+// Published is what was last put in service of the unsigned zones from files.
+func (sv *Service) Published() ([]journal.Published, error) { return sv.store.AllPublished() }
+
 // serverConfig turns the workspace's configuration into the server's.
 func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 	out := &server.Config{Listen: c.Listen}
 	for _, z := range c.Zones {
 		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
 		if len(z.FetchFrom) == 0 {
-			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) { return sv.app.loadClean(c.File(z.Name), z.Name) }
+			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) {
+				return sv.app.loadClean(c.File(z.Name), z.Name, c.Checks)
+			}
 		}
 		if z.Sign != nil {
 			sv.sign(c, z, &sz)
@@ -116,16 +122,17 @@ func (e *InvalidError) Error() string {
 }
 
 // loadClean reads a zone file that must have no errors.
-func (a *App) loadClean(path string, name dnsname.Name) (*zone.Snapshot, error) {
+func (a *App) loadClean(path string, name dnsname.Name, settings *lint.Settings) (*zone.Snapshot, error) {
 	src, diags := &source.Set{}, &diag.List{}
-	in, err := a.loadZone(src, diags, path, name, name)
+	in, err := a.loadZone(src, diags, path, name, name, settings)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no file %s; make it with: fencepost new %s", Shown(path), strings.TrimSuffix(name.String(), "."))
 	}
 	if err != nil {
 		return nil, err
 	}
-	if n := in.errors(); n > 0 {
+	diags = settings.Settle(diags, src.Files(), false)
+	if n := diags.Count(diag.Error); n > 0 {
 		diags.Sort()
 		for _, d := range diags.All {
 			if d.Severity == diag.Error {

@@ -110,7 +110,12 @@ func (a *App) input(operand, origin string, src *source.Set, diags *diag.List) (
 			return nil, usage("--origin %s: %v", origin, err)
 		}
 	}
-	return a.loadZone(src, diags, path, name, dnsname.Name{})
+	settings := a.settings()
+	in, err := a.loadZone(src, diags, path, name, dnsname.Name{}, settings)
+	if err == nil {
+		*diags = *settings.Settle(diags, src.Files(), false)
+	}
+	return in, err
 }
 
 // Sign signs a zone file. A file with errors is not signed.

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,32 +20,133 @@ func usageError(format string, args ...any) error {
 }
 
 func newCheck(e *env) *cobra.Command {
-	var origin string
+	var o app.CheckOptions
+	var fix, watch bool
 	cmd := &cobra.Command{Use: "check [FILE|ZONE]...", GroupID: stageCheck, Short: "report everything that is wrong",
 		Long: `Reads zone files, or the whole workspace without arguments, and reports every
 mistake in one run: place, what is wrong and what to write instead.
 
+A finding that is meant to be is allowed by a comment at the record, which is
+reported itself when it is no longer needed:
+
+    printer  A  10.0.0.7   ; fencepost allow private-address: inside only
+
+or in fencepost.toml, where severities can be set too:
+
+    [check.severity]
+    alias-to-alias = "off"            # error | warning | note | off
+    [[check.allow]]
+    code = "one-name-server"
+    zone = "lab.example"
+
 Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
 3 a file could not be read.`,
 		Example: `  fencepost check
-  fencepost check zones/saltmarsh.example.zone
+  fencepost check zones/saltmarsh.example.zone --fix
   fencepost check pasted.txt --origin harbour.example
-  fencepost check --format json | jq .code`,
+  fencepost check --watch
+  fencepost check --format json | jq .code
+  fencepost check --format sarif >findings.sarif`,
+		Annotations: map[string]string{moreFormats: "sarif"},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			res, err := e.app.Check(cmd.Context(), args, origin)
-			if res == nil {
-				return err
+			o.Operands = args
+			switch {
+			case watch && (fix || e.format != "text"):
+				return usageError("--watch is for people, and changes nothing: use it without --fix and --format")
+			case watch:
+				return e.watchCheck(cmd.Context(), o)
+			case fix:
+				return e.fixCheck(cmd.Context(), o)
 			}
-			if ferr := e.ui.Findings(res.Source, res.Diags); ferr != nil {
-				return ferr
-			}
-			if !e.ui.JSON {
-				e.checkSummary(res)
-			}
-			return shown(err)
+			res, err := e.app.Check(cmd.Context(), o)
+			return e.showCheck(res, err)
 		}}
-	cmd.Flags().StringVar(&origin, "origin", "", "`NAME` of the zone, where the file does not say it")
+	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
+	cmd.Flags().BoolVar(&fix, "fix", false, "make the mends that are mechanical, show them, and report what is left")
+	cmd.Flags().BoolVar(&watch, "watch", false, "check again whenever a file is saved")
 	return cmd
+}
+
+// showCheck shows the result of a check, if there is one.
+func (e *env) showCheck(res *app.Checked, err error) error {
+	if res == nil {
+		return err
+	}
+	if e.format == "sarif" {
+		if ferr := e.ui.SARIF(res.Source, res.Diags, Version()); ferr != nil {
+			return ferr
+		}
+		return shown(err)
+	}
+	if ferr := e.ui.Findings(res.Source, res.Diags); ferr != nil {
+		return ferr
+	}
+	if !e.ui.JSON {
+		e.checkSummary(res)
+	}
+	return shown(err)
+}
+
+// fixCheck mends what can be mended, shows it, and reports the rest.
+func (e *env) fixCheck(ctx context.Context, o app.CheckOptions) error {
+	res, err := e.app.Check(ctx, o)
+	if res == nil {
+		return err
+	}
+	fixed, err := e.app.Fix(res)
+	for _, f := range fixed {
+		e.showFixed(f)
+	}
+	if err != nil {
+		return err
+	}
+	if len(fixed) == 0 {
+		e.ui.Sayf("There is nothing that can be mended by itself.\n")
+	}
+	res, err = e.app.Check(ctx, o)
+	return e.showCheck(res, err)
+}
+
+// showFixed shows the mends of one file, on standard error where the findings
+// are for a program.
+func (e *env) showFixed(f *app.Fixed) {
+	u := e.ui
+	if e.format != "text" {
+		u = e.onErr()
+	}
+	if f.Refused != "" {
+		e.ui.Sayf("%s was left as it is: %s\n", f.Path, f.Refused)
+		return
+	}
+	for _, m := range f.Mends {
+		u.Printf("%s  %s\n", u.Paint(ui.Bold, "%s:%d", f.Path, m.Line), u.Paint(ui.Dim, "%s", m.Code))
+		u.Printf("  %s\n", u.Paint(ui.Bad, "- %s", m.Old))
+		u.Printf("  %s\n", u.Paint(ui.Good, "+ %s", m.New))
+	}
+	serial := ""
+	if f.Serial != f.OldSerial {
+		serial = fmt.Sprintf(", serial %d → %d", f.OldSerial, f.Serial)
+	}
+	e.ui.Sayf("wrote %s%s\n\n", f.Path, serial)
+}
+
+// watchCheck checks again and again.
+func (e *env) watchCheck(ctx context.Context, o app.CheckOptions) error {
+	return e.app.Watch(ctx, func() ([]string, error) {
+		res, err := e.app.Check(ctx, o)
+		if res == nil {
+			return nil, err
+		}
+		if err := e.showCheck(res, nil); err != nil {
+			return nil, err
+		}
+		e.ui.Sayf("%s — watching %s; stop with Ctrl-C\n\n", time.Now().Format("15:04:05"), ui.Plural(len(res.Files), "file"))
+		var paths []string
+		for _, f := range res.Source.Files() {
+			paths = append(paths, f.Name)
+		}
+		return paths, nil
+	})
 }
 
 func (e *env) checkSummary(res *app.Checked) {

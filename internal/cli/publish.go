@@ -103,6 +103,7 @@ func commands(sv *app.Service) control.Handler {
 		"dump": func(_ context.Context, z dnsname.Name) (any, error) {
 			return dumpText(sv.Server, z)
 		},
+		"published": func(context.Context, dnsname.Name) (any, error) { return sv.Published() },
 		"reload": func(ctx context.Context, _ dnsname.Name) (any, error) {
 			results, err := sv.Reload(ctx)
 			var config *app.ConfigError

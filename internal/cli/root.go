@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -176,7 +177,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 	f.StringVar(&e.color, "color", "auto", "`WHEN` to use colour: auto, always or never")
 	f.BoolVar(&e.quiet, "quiet", false, "say only what was asked for")
 	f.StringVar(&e.now, "now", "", "take this `TIME` for the present (RFC 3339, or seconds since 1970)")
-	root.PersistentPreRunE = func(*cobra.Command, []string) error { return e.setUp() }
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.setUp(cmd) }
 	root.AddCommand(
 		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newSerial(e),
 		newCheck(e), newExplain(e),
@@ -203,10 +204,16 @@ func markBegin(e *env, c *cobra.Command) {
 	}
 }
 
+// moreFormats is the annotation of commands that know formats besides text and
+// json, set apart by blanks.
+const moreFormats = "formats"
+
 // setUp turns the common flags into what the commands use.
-func (e *env) setUp() error {
-	if e.format != "text" && e.format != "json" {
-		return fmt.Errorf("--format %s: write text or json", e.format)
+func (e *env) setUp(cmd *cobra.Command) error {
+	formats := append([]string{"text", "json"}, strings.Fields(cmd.Annotations[moreFormats])...)
+	if !slices.Contains(formats, e.format) {
+		last := len(formats) - 1
+		return fmt.Errorf("--format %s: write %s or %s", e.format, strings.Join(formats[:last], ", "), formats[last])
 	}
 	var err error
 	if e.ui, err = ui.New(e.out, e.err, e.color, e.format == "json", e.quiet); err != nil {

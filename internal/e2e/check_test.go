@@ -74,7 +74,7 @@ func TestCheckUse(t *testing.T) {
 	want(t, fp(t, dir, "check"), 3, "fencepost init")
 	want(t, fp(t, dir, "chek"), 2, "did you mean check?")
 	want(t, fp(t, dir, "check", "--orign", "x"), 2, "did you mean --origin?")
-	want(t, fp(t, dir, "check", "--format", "xml"), 2, "text or json")
+	want(t, fp(t, dir, "check", "--format", "xml"), 2, "text, json or sarif")
 	want(t, fp(t, dir, "check", "--now", "teatime"), 2, "RFC 3339")
 	want(t, fp(t, dir, "check", "."), 3, "is a folder")
 	write(t, filepath.Join(dir, "zeros"), strings.Repeat("\x00", 1000))

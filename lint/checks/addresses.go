@@ -93,11 +93,12 @@ var privateAddress = &lint.Check{Rule: diag.Rule{
 }
 
 func explainPrivate(p *lint.Pass, set lint.Set, i int) {
+	at := set.Layout(i).Field(0)
 	p.Explain(func(n int) diag.Diagnostic {
 		if !anyPublic(p) {
 			return diag.Diagnostic{}
 		}
-		d := p.Report(set.Layout(i).Field(0), "a private address in a zone with public ones")
+		d := p.Report(at, "a private address in a zone with public ones")
 		if n > 1 {
 			d.Message = number(uint32(n)) + " addresses of the zone are private, first here"
 		}

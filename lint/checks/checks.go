@@ -3,6 +3,8 @@
 package checks
 
 import (
+	"slices"
+
 	"fencepost/diag"
 	"fencepost/lint"
 	"fencepost/rr"
@@ -27,12 +29,28 @@ var All = []*lint.Check{
 	notDelegated, delegationDiffers, glueDiffers, dsNoKey, dsMissing, ptrMismatch,
 }
 
+// Adjustable is the rules whose severity may be set, and whose findings may be
+// allowed: the checks, and what is worth no error in the language. What cannot be
+// read stays an error, for there is no record.
+func Adjustable() (out []*diag.Rule) {
+	for _, r := range slices.Concat(zonefile.Rules, rr.Rules) {
+		if r.Severity != diag.Error {
+			out = append(out, r)
+		}
+	}
+	for _, c := range All {
+		out = append(out, &c.Rule)
+	}
+	return out
+}
+
 // Catalogue is every rule a zone file can break: of fields, of the language and
 // of the checks.
 func Catalogue() []*diag.Rule {
 	var out []*diag.Rule
 	out = append(out, zonefile.Rules...)
 	out = append(out, rr.Rules...)
+	out = append(out, lint.Rules...)
 	for _, c := range All {
 		out = append(out, &c.Rule)
 	}

@@ -44,9 +44,13 @@ func run(t *testing.T, text string) *diag.List {
 		t.Fatal(err)
 	}
 	if z := zonefile.Load(f, zonefile.Options{Origin: origin}, &diags); z != nil {
-		lint.Run(All, z, &src, present, &diags)
+		lint.Run(All, z, &src, present, nil, &diags)
 	}
-	return &diags
+	settings := lint.Settings{}
+	for _, r := range Adjustable() {
+		settings.Known = append(settings.Known, r.Code)
+	}
+	return settings.Settle(&diags, src.Files(), true)
 }
 
 // runFleet checks an example of several files, each begun by a line
@@ -63,7 +67,7 @@ func runFleet(t *testing.T, text string) *diag.List {
 			t.Fatal(err)
 		}
 		z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse(strings.TrimSuffix(name, "zone"))}, &diags)
-		lint.Run(All, z, &src, present, &diags)
+		lint.Run(All, z, &src, present, nil, &diags)
 		members = append(members, &lint.Member{Loaded: z})
 	}
 	lint.RunFleet(All, members, &src, &diags)

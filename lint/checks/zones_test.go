@@ -23,7 +23,7 @@ func list(t *testing.T, text, origin string) (out []string) {
 		t.Fatal(err)
 	}
 	z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse(origin)}, &diags)
-	lint.Run(All, z, &src, present, &diags)
+	lint.Run(All, z, &src, present, nil, &diags)
 	diags.Sort()
 	for _, d := range diags.All {
 		p := src.Position(d.Span.Start)
@@ -103,7 +103,7 @@ func TestFixes(t *testing.T) {
 		whole := head + text
 		f, _ := src.Add("x", []byte(whole))
 		z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse("example.com.")}, &diags)
-		lint.Run(All, z, &src, present, &diags)
+		lint.Run(All, z, &src, present, nil, &diags)
 		if len(diags.All) != 1 || diags.All[0].Fix == nil {
 			t.Fatalf("%q: %v", text, codes(&diags))
 		}

@@ -1,0 +1,123 @@
+package app
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/internal/control"
+	"fencepost/journal"
+	"fencepost/keyring"
+	"fencepost/lint"
+	"fencepost/rr"
+	"fencepost/server"
+	"fencepost/source"
+	"fencepost/workspace"
+	"fencepost/zonefile"
+)
+
+// Rules about a workspace as files on a disk, and as what a server has served.
+var (
+	RuleSerialKept = &diag.Rule{Code: "serial-not-moved", Severity: diag.Error, Title: "the zone changed since it was last served and its serial did not move", Ref: "RFC 1034 §4.3.5, RFC 1982 §3",
+		Doc: "Secondaries look at the serial only: they will never fetch this change. Raise it with `fencepost serial ZONE --next`, or let `fencepost check --fix` do it."}
+	RuleKeyMode = &diag.Rule{Code: "key-readable", Severity: diag.Error, Title: "others can read or change private keys", Ref: "RFC 6781 §4.1",
+		Doc: "Whoever has a private key can sign in the zone's name. Keys belong to their owner alone: folders have mode 0700, files 0600."}
+	RuleZoneMode = &diag.Rule{Code: "zone-file-writable", Severity: diag.Warning, Title: "anyone on this machine can change a zone file", Ref: "",
+		Doc: "The file is writable for all. What stands in it will be served and signed. Take the right away: chmod o-w FILE."}
+)
+
+// serialsMoved compares each unsigned zone with the version that was last put in
+// service. Signed zones have a serial of their own.
+func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checked) {
+	last := map[string]journal.Published{}
+	for _, p := range lastPublished(ctx, c) {
+		last[p.Zone] = p
+	}
+	for _, m := range res.members {
+		z := c.Find(m.Apex())
+		if z == nil || z.Sign != nil || len(z.FetchFrom) > 0 {
+			continue
+		}
+		p, found := last[m.Apex().Lower().String()]
+		if !found || rr.NewerSerial(m.Serial(), p.Serial) || server.Digest(m.Snapshot) == p.Digest {
+			continue
+		}
+		next := zonefile.NextSerial(zonefile.SerialStyle(c.SerialStyle), p.Serial, a.Now())
+		at := soaSerial(res.Source, m)
+		d := RuleSerialKept.At(at, "%s changed since serial %d was put in service, and the serial is %d", m.Apex(), p.Serial, m.Serial()).
+			Suggest("write %d, or run: fencepost serial %s --next", next, strings.TrimSuffix(m.Apex().String(), "."))
+		d.Zone, d.Owner = m.Apex(), m.Apex()
+		if string(res.Source.Text(at)) != "SOA" {
+			d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: at, New: strconv.FormatUint(uint64(next), 10)}}}
+		}
+		res.Diags.Add(d)
+	}
+}
+
+// soaSerial is where the serial of a zone is written.
+func soaSerial(src *source.Set, m *lint.Member) source.Span {
+	const word = 2 // after mname and rname
+	return zonefile.LayoutAt(src, src.LineStart(m.SOASpan.Start)).Field(word)
+}
+
+// lastPublished asks the running server, or reads what the last one left.
+func lastPublished(ctx context.Context, c *workspace.Config) (out []journal.Published) {
+	if err := control.Call(ctx, c.Control, control.Request{Command: "published"}, &out); err == nil {
+		return out
+	}
+	out, _ = journal.ReadPublished(c.Store()) // without it there is nothing to compare with
+	return out
+}
+
+// publicKeys are the DNSKEYs of a signed zone's keys, if they can be read.
+func publicKeys(c *workspace.Config, name dnsname.Name) (out [][]byte) {
+	z := c.Find(name)
+	if z == nil || z.Sign == nil {
+		return nil
+	}
+	ring, err := keyring.Open(c.KeyDir(name), name)
+	if err != nil {
+		return nil // reported where it matters
+	}
+	for _, k := range ring.Keys {
+		out = append(out, k.Key.Data)
+	}
+	return out
+}
+
+// checkKeyModes looks at who can get at the private keys.
+func checkKeyModes(c *workspace.Config, res *Checked) {
+	root := filepath.Join(c.Dir, workspace.KeysDir)
+	_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // what cannot be read by us is nobody's else either
+		}
+		info, err := d.Info()
+		if err != nil || info.Mode().Perm()&0o077 == 0 || path == root && info.Mode().Perm()&0o022 == 0 {
+			return nil
+		}
+		want := "600"
+		if d.IsDir() {
+			want = "700"
+		}
+		f, err := res.Source.Add(Shown(path), nil)
+		if err != nil {
+			return err
+		}
+		res.Diags.Add(RuleKeyMode.At(fileStart(f), "%s has mode %04o", Shown(path), info.Mode().Perm()).Suggest("chmod %s %s", want, Shown(path)))
+		return nil
+	})
+}
+
+// checkZoneMode looks at who can change a zone file.
+func checkZoneMode(in *zoneInput, res *Checked) {
+	if info, err := os.Stat(in.path); err == nil && info.Mode().Perm()&0o002 != 0 {
+		res.Diags.Add(RuleZoneMode.At(fileStart(in.file), "%s has mode %04o: anyone here can change it", Shown(in.path), info.Mode().Perm()).
+			Suggest("chmod o-w %s", Shown(in.path)))
+	}
+}

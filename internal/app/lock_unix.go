@@ -1,0 +1,40 @@
+//go:build unix
+
+package app
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// lockWait is how long an edit waits for another to finish.
+const lockWait = 10 * time.Second
+
+// lockFolder keeps other edits out of the files of a folder until unlock is
+// called. The lock is on the folder itself and ends with the process, so that
+// nothing is left behind.
+func lockFolder(dir string) (unlock func(), err error) {
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	for deadline := time.Now().Add(lockWait); ; time.Sleep(20 * time.Millisecond) {
+		err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		switch {
+		case err == nil:
+			return func() { f.Close() }, nil
+		case errors.Is(err, unix.ENOTSUP):
+			return func() { f.Close() }, nil // a file system without locks
+		case !errors.Is(err, unix.EWOULDBLOCK) && !errors.Is(err, unix.EINTR):
+			f.Close()
+			return nil, fmt.Errorf("%s cannot be locked: %w", Shown(dir), err)
+		case time.Now().After(deadline):
+			f.Close()
+			return nil, fmt.Errorf("another fencepost has been changing files in %s for %s; nothing was changed here", Shown(dir), lockWait)
+		}
+	}
+}
