@@ -2,7 +2,7 @@
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null)
 FUZZTIME ?= 30s
 
-.PHONY: build test race demo bench screenshots fuzz
+.PHONY: build test race demo bench screenshots fuzz reference
 
 build: ## one static program in bin/
 	CGO_ENABLED=0 go build -trimpath -ldflags '-X fencepost/internal/cli.version=$(VERSION)' -o bin/fencepost ./cmd/fencepost
@@ -22,6 +22,9 @@ bench: ## parts, then the whole program beside its ceilings
 
 screenshots: build ## needs Xvfb, xterm and ImageMagick
 	scripts/screenshots bin/fencepost docs/screenshots
+
+reference: build ## docs/findings.md, from the catalogue
+	bin/fencepost explain --all >docs/findings.md
 
 fuzz: ## each target for FUZZTIME
 	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile

@@ -4,23 +4,47 @@ import (
 	"strings"
 
 	"fencepost/diag"
+	"fencepost/lint"
 	"fencepost/lint/checks"
 	"fencepost/rr"
 	"fencepost/signer"
 	"fencepost/workspace"
+	"fencepost/zonefile"
 )
 
+// Entry is a rule with what it looks at.
+type Entry struct {
+	*diag.Rule
+	Scope      string // record, record set, name, zone, workspace ...
+	Adjustable bool   // its severity can be set, and it can be allowed
+}
+
 // Catalogue is every rule there is.
-func Catalogue() []*diag.Rule {
-	rules := checks.Catalogue()
-	rules = append(rules, Rules...)
-	rules = append(rules, workspace.Rules...)
-	return append(rules, signer.Rules...)
+func Catalogue() (out []Entry) {
+	adjustable := map[*diag.Rule]bool{}
+	for _, r := range checks.Adjustable() {
+		adjustable[r] = true
+	}
+	add := func(scope string, rules []*diag.Rule) {
+		for _, r := range rules {
+			out = append(out, Entry{r, scope, adjustable[r]})
+		}
+	}
+	add("line", zonefile.Rules)
+	add("record", rr.Rules)
+	for _, c := range checks.All {
+		out = append(out, Entry{&c.Rule, c.Scope(), true})
+	}
+	add("exception", lint.Rules)
+	add("workspace", Rules)
+	add("configuration", workspace.Rules)
+	add("signed zone", signer.Rules)
+	return out
 }
 
 // Explanation is what `explain` knows about a word: a rule or a record type.
 type Explanation struct {
-	Rule *diag.Rule
+	Rule *Entry
 	Type *rr.Info
 }
 
@@ -28,7 +52,7 @@ type Explanation struct {
 func Explain(word string) (*Explanation, error) {
 	for _, r := range Catalogue() {
 		if strings.EqualFold(r.Code, word) {
-			return &Explanation{Rule: r}, nil
+			return &Explanation{Rule: &r}, nil
 		}
 	}
 	if t, ok := rr.ParseType(word); ok && rr.Lookup(t) != nil {

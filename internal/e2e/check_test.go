@@ -125,3 +125,15 @@ func TestHelp(t *testing.T) {
 		t.Errorf("completion of codes: %s", out)
 	}
 }
+
+// The reference page is what the program says of itself.
+func TestReference(t *testing.T) {
+	if read(t, "../../docs/findings.md") != ok(t, ".", "explain", "--all") {
+		t.Error("docs/findings.md is not up to date: make reference")
+	}
+	if n := strings.Count(ok(t, ".", "explain", "--all", "--format", "json"), "\n"); n < 150 {
+		t.Errorf("there are %d findings", n)
+	}
+	want(t, fp(t, ".", "explain", "--all", "MX"), 2, "one argument too many")
+	want(t, fp(t, ".", "explain", "SPF"), 0, "obsolete: use TXT")
+}
