@@ -79,7 +79,12 @@ func NewEditor(f *File) *Editor { return &Editor{f: f, removed: map[*Entry]bool{
 
 // Apply is the text with all changes.
 func (ed *Editor) Apply() []byte {
-	slices.SortStableFunc(ed.patches, func(a, b patch) int { return a.from - b.from })
+	slices.SortStableFunc(ed.patches, func(a, b patch) int {
+		if a.from == b.from && (a.to == a.from) != (b.to == b.from) { // what is put in goes before what is taken out
+			return a.to - b.to
+		}
+		return a.from - b.from
+	})
 	var out []byte
 	at := 0
 	for _, p := range ed.patches {
@@ -183,6 +188,12 @@ func (ed *Editor) Finish() []byte {
 	ed.settleOwners()
 	return ed.Apply()
 }
+
+// Changed tells whether anything is to be changed.
+func (ed *Editor) Changed() bool { return len(ed.patches) > 0 }
+
+// Removed tells whether a record is to be taken out.
+func (ed *Editor) Removed(e *Entry) bool { return ed.removed[e] }
 
 const tabWidth = 8
 

@@ -18,7 +18,12 @@ type SerialResult struct {
 
 // Serial shows a zone's serial, and with next or set changes it.
 func (a *App) Serial(operand string, next bool, set *uint32) (*SerialResult, error) {
-	e, err := a.open(operand)
+	b, err := a.newBatch(operand)
+	if err != nil {
+		return nil, err
+	}
+	defer b.close()
+	e, err := b.open(operand)
 	if err != nil {
 		return nil, err
 	}
@@ -38,10 +43,8 @@ func (a *App) Serial(operand string, next bool, set *uint32) (*SerialResult, err
 	case !next:
 		return r, nil
 	}
-	if err := e.ed.SetSerial(to); err != nil {
-		return nil, err
-	}
-	if _, err := a.write(e, soa.Serial, to, false); err != nil {
+	e.serial = &to
+	if _, err := b.finish(false); err != nil {
 		return nil, err
 	}
 	r.Serial, r.Changed = to, true

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"io"
 	"strconv"
 	"strings"
 
@@ -68,44 +69,114 @@ func (e *env) created(c *app.Created, next string) error {
 
 func editFlags(cmd *cobra.Command, o *app.Edit) {
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
+	cmd.Flags().BoolVar(&o.PTR, "ptr", false, "change the PTR records in the workspace's reverse zones too")
 }
 
 const editLong = `
 ZONE is a zone of the workspace or a file. OWNER is relative to the zone, @ for
 the zone itself. Only the lines concerned change; the serial is raised. An edit
-that would put an error into the zone is refused and nothing is written.`
+that would put an error into the zone is refused and nothing is written.
+
+Many at once: ranges in brackets stand for a record each, gauge[01-40] for
+gauge01 to gauge40, in owner and data alike; they must have the same length.
+With - in place of OWNER records are read from standard input, one a line.
+All of them are written, or none.`
+
+// stdin reads the records of an edit from standard input.
+func (e *env) stdin(cmd *cobra.Command) ([]app.RecordArg, error) {
+	const most = 64 << 20
+	text, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), most+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(text) > most {
+		return nil, usageError("standard input is longer than 64 MiB")
+	}
+	return app.ParseRecords(text)
+}
+
+// records reads the records of an edit: its arguments, or standard input.
+func (e *env) records(cmd *cobra.Command, args []string, ttl string) ([]app.RecordArg, error) {
+	if len(args) == 1 && args[0] == "-" {
+		list, err := e.stdin(cmd)
+		for i := range list {
+			if list[i].TTL == "" {
+				list[i].TTL = ttl
+			}
+		}
+		return list, err
+	}
+	r := app.RecordArg{Owner: args[0], TTL: ttl}
+	if len(args) > 1 {
+		r.Type, r.Data = args[1], args[2:]
+	}
+	return []app.RecordArg{r}, nil
+}
+
+// orStdin wants the named arguments, or ZONE and -.
+func orStdin(args cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, given []string) error {
+		if len(given) == 2 && given[1] == "-" {
+			return nil
+		}
+		return args(cmd, given)
+	}
+}
 
 func newAdd(e *env) *cobra.Command {
 	var o app.Edit
-	cmd := &cobra.Command{Use: "add ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "add a record",
-		Long: "Adds a record where a person would put it.\n" + editLong,
-		Example: `  fencepost add saltmarsh.example cam-north A 198.51.100.31
+	var ttl string
+	cmd := &cobra.Command{Use: "add ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "add records",
+		Long: "Adds records where a person would put them.\n" + editLong,
+		Example: `  fencepost add saltmarsh.example cam-north A 198.51.100.31 --ptr
   fencepost add saltmarsh.example @ MX 20 mail2
-  fencepost add saltmarsh.example note TXT "high water at six" --ttl 300`,
-		Args: atLeast("ZONE", "OWNER", "TYPE", "DATA"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			o.Zone, o.Owner, o.Type, o.Data = args[0], args[1], args[2], args[3:]
+  fencepost add saltmarsh.example note TXT "high water at six" --ttl 300
+  fencepost add saltmarsh.example 'gauge[01-40]' A '198.51.100.[11-50]' --dry-run
+  fencepost add saltmarsh.example - <hosts.txt`,
+		Args: orStdin(atLeast("ZONE", "OWNER", "TYPE", "DATA")),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			o.Zone = args[0]
+			if o.Records, err = e.records(cmd, args[1:], ttl); err != nil {
+				return err
+			}
+			for _, r := range o.Records {
+				if len(r.Data) == 0 {
+					return usageError("%s has no type and data: write OWNER TYPE DATA", r.Owner)
+				}
+			}
 			return e.edited(e.app.Add(o))
 		}}
 	editFlags(cmd, &o)
-	cmd.Flags().StringVar(&o.TTL, "ttl", "", "`TIME` for which the record may be cached (default: that of the file)")
+	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached (default: that of the file)")
+	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
 	return cmd
 }
 
 func newChange(e *env) *cobra.Command {
 	var o app.Edit
-	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "replace the data of a record",
-		Long: "Replaces the data of a record. Where the owner has several records of the type,\n--from says which.\n" + editLong,
-		Example: `  fencepost change saltmarsh.example web A 198.51.100.12
-  fencepost change saltmarsh.example @ MX 10 mail3 --from "20 mail2"`,
-		Args: atLeast("ZONE", "OWNER", "TYPE", "DATA"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			o.Zone, o.Owner, o.Type, o.Data = args[0], args[1], args[2], args[3:]
+	var ttl string
+	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "replace the data of records",
+		Long: "Replaces the data of records. Where the owner has several records of the type,\n--from says which.\n" + editLong,
+		Example: `  fencepost change saltmarsh.example web A 198.51.100.12 --ptr
+  fencepost change saltmarsh.example @ MX 10 mail3 --from "20 mail2"
+  fencepost change saltmarsh.example 'gauge[01-40]' A '203.0.113.[11-50]'`,
+		Args: orStdin(atLeast("ZONE", "OWNER", "TYPE", "DATA")),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			o.Zone = args[0]
+			if o.Records, err = e.records(cmd, args[1:], ttl); err != nil {
+				return err
+			}
+			for _, r := range o.Records {
+				if len(r.Data) == 0 {
+					return usageError("%s has no type and data: write OWNER TYPE DATA", r.Owner)
+				}
+			}
 			return e.edited(e.app.Change(o))
 		}}
 	editFlags(cmd, &o)
-	cmd.Flags().StringVar(&o.TTL, "ttl", "", "`TIME` for which the record may be cached")
+	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached")
 	cmd.Flags().StringVar(&o.From, "from", "", "the `DATA` to be replaced, where there are several records")
+	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
 	return cmd
 }
 
@@ -113,18 +184,29 @@ func newRemove(e *env) *cobra.Command {
 	var o app.Edit
 	cmd := &cobra.Command{Use: "remove ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "remove records",
 		Long: "Removes a record, all records of a type, or all records of an owner.\n" + editLong,
-		Example: `  fencepost remove saltmarsh.example cam-north
-  fencepost remove saltmarsh.example @ MX 20 mail2`,
+		Example: `  fencepost remove saltmarsh.example cam-north --ptr
+  fencepost remove saltmarsh.example @ MX 20 mail2
+  fencepost remove saltmarsh.example 'gauge[01-40]'`,
 		Args: atLeast("ZONE", "OWNER"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			o.Zone, o.Owner = args[0], args[1]
-			if len(args) > 2 {
-				o.Type, o.Data = args[2], args[3:]
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			o.Zone = args[0]
+			if o.Records, err = e.records(cmd, args[1:], ""); err != nil {
+				return err
 			}
 			return e.edited(e.app.Remove(o))
 		}}
 	editFlags(cmd, &o)
 	return cmd
+}
+
+// editedFile is what an edit did with a file, as documented output.
+type editedFile struct {
+	Zone      string   `json:"zone"`
+	File      string   `json:"file"`
+	Removed   []string `json:"removed"`
+	Added     []string `json:"added"`
+	OldSerial uint32   `json:"old_serial"`
+	Serial    uint32   `json:"serial"`
 }
 
 // edited shows what an edit did.
@@ -133,22 +215,33 @@ func (e *env) edited(r *app.Edited, err error) error {
 		return err
 	}
 	if e.ui.JSON {
-		return e.ui.Object(map[string]any{"zone": r.Zone.String(), "file": r.Path, "written": r.Written,
-			"removed": r.Removed, "added": r.Added, "old_serial": r.OldSerial, "serial": r.Serial})
-	}
-	for _, l := range r.Removed {
-		e.ui.Printf("%s\n", e.ui.Paint(ui.Bad, "- %s", l))
-	}
-	for _, l := range r.Added {
-		e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s", l))
+		files := []editedFile{}
+		for _, f := range r.Files {
+			files = append(files, editedFile{f.Zone.String(), f.Path, f.Removed, f.Added, f.OldSerial, f.Serial})
+		}
+		return e.ui.Object(map[string]any{"written": r.Written, "files": files, "notes": append([]string{}, r.Notes...)})
 	}
 	verb := "wrote"
 	if !r.Written {
 		verb = "would write"
 	}
-	e.ui.Sayf("%s %s, serial %d → %d\n", verb, r.Path, r.OldSerial, r.Serial)
-	if n := r.Diags.Count(diag.Error) + r.Diags.Count(diag.Warning); n > 0 {
-		e.ui.Sayf("The zone has %s; see: fencepost check %s\n", ui.Tally(r.Diags), r.Path)
+	for _, n := range r.Notes {
+		e.ui.Sayf("%s\n", n)
+	}
+	for _, f := range r.Files {
+		for _, l := range f.Removed {
+			e.ui.Printf("%s\n", e.ui.Paint(ui.Bad, "- %s", l))
+		}
+		for _, l := range f.Added {
+			e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s", l))
+		}
+		e.ui.Sayf("%s %s, serial %d → %d\n", verb, f.Path, f.OldSerial, f.Serial)
+		if f.Diags.Count(diag.Error)+f.Diags.Count(diag.Warning) > 0 {
+			e.ui.Sayf("The zone has %s; see: fencepost check %s\n", ui.Tally(f.Diags), f.Path)
+		}
+	}
+	if len(r.Files) == 0 {
+		e.ui.Sayf("nothing changes\n")
 	}
 	return nil
 }

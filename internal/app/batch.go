@@ -1,0 +1,203 @@
+package app
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/zonefile"
+)
+
+// Edited is what an edit did.
+type Edited struct {
+	Files   []*EditedFile
+	Notes   []string // what a person may want to know besides
+	Written bool
+}
+
+// EditedFile is what an edit did with one file.
+type EditedFile struct {
+	Path      string
+	Zone      dnsname.Name
+	OldSerial uint32
+	Serial    uint32
+	Removed   []string // lines that went
+	Added     []string // lines that came
+	Source    *source.Set
+	Diags     *diag.List // what check says about the new file
+
+	path string
+	old  []byte
+	text []byte
+}
+
+// editing is an edit of one file in progress.
+type editing struct {
+	b        *batch
+	path     string
+	src      source.Set
+	file     *zonefile.File
+	ed       *zonefile.Editor
+	style    zonefile.SerialStyle
+	serial   *uint32 // to be set in place of the next
+	opts     zonefile.Options
+	expected map[string]int // records that come (+1) and go (-1), as canonical text
+}
+
+// batch is the edits of one command: several files that change together or not
+// at all. Its folder is locked, so that of two commands at once none loses what
+// the other wrote.
+type batch struct {
+	a      *App
+	unlock func()
+	edits  []*editing
+	notes  []string
+}
+
+// newBatch begins a change of the zone that operand means, and of others in the
+// same folder.
+func (a *App) newBatch(operand string) (*batch, error) {
+	path, _, err := a.zoneFile(operand)
+	if err != nil {
+		return nil, err
+	}
+	unlock, err := lockFolder(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	return &batch{a: a, unlock: unlock}, nil
+}
+
+func (b *batch) close() { b.unlock() }
+
+// note adds something that a person may want to know, once.
+func (b *batch) note(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	for _, n := range b.notes {
+		if n == text {
+			return
+		}
+	}
+	b.notes = append(b.notes, text)
+}
+
+// open reads a zone file for an edit, or returns the edit that is in progress.
+func (b *batch) open(operand string) (*editing, error) {
+	path, origin, err := b.a.zoneFile(operand)
+	if err != nil {
+		return nil, err
+	}
+	return b.openFile(path, origin)
+}
+
+func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
+	for _, e := range b.edits {
+		if e.path == path {
+			return e, nil
+		}
+	}
+	e := &editing{b: b, path: path, style: b.a.serialStyle(), expected: map[string]int{}}
+	f, err := readFile(&e.src, path)
+	if err != nil {
+		return nil, err
+	}
+	e.opts = zonefile.Options{Origin: origin, Open: includes(&e.src, path)}
+	e.file = zonefile.Parse(f, e.opts, &diag.List{})
+	if e.file.Apex.IsZero() || e.file.SOA() == nil {
+		return nil, fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
+	}
+	e.ed = zonefile.NewEditor(e.file)
+	b.edits = append(b.edits, e)
+	return e, nil
+}
+
+// changed tells whether the edit does anything.
+func (e *editing) changed() bool { return e.ed.Changed() || e.serial != nil }
+
+// finish raises the serials, proves that the new texts differ by what was asked
+// and nothing else, checks them, and writes all files or none.
+func (b *batch) finish(dry bool) (*Edited, error) {
+	res := &Edited{Notes: b.notes}
+	for _, e := range b.edits {
+		if !e.changed() {
+			continue
+		}
+		f, err := e.settle()
+		if err != nil {
+			return nil, err
+		}
+		res.Files = append(res.Files, f)
+	}
+	if dry {
+		return res, nil
+	}
+	for i, f := range res.Files {
+		if err := writeFile(f.path, f.text); err != nil {
+			for _, done := range res.Files[:i] { // all or none
+				if back := writeFile(done.path, done.old); back != nil {
+					return nil, fmt.Errorf("%w; and %s could not be put back: %w", err, done.Path, back)
+				}
+			}
+			return nil, err
+		}
+	}
+	res.Written = true
+	return res, nil
+}
+
+// settle makes the new text of one file and makes sure that it is right.
+func (e *editing) settle() (*EditedFile, error) {
+	soa, err := rr.ParseSOA(e.file.SOA().Data)
+	if err != nil {
+		return nil, err
+	}
+	serial := zonefile.NextSerial(e.style, soa.Serial, e.b.a.Now())
+	if e.serial != nil {
+		serial = *e.serial
+	}
+	if err := e.ed.SetSerial(serial); err != nil {
+		return nil, err
+	}
+	text := e.ed.Finish()
+	src := &source.Set{}
+	f, err := src.Add(Shown(e.path), text)
+	if err != nil {
+		return nil, err
+	}
+	opts := e.opts
+	opts.Open = includes(src, e.path)
+	if err := e.prove(zonefile.Parse(f, opts, &diag.List{})); err != nil {
+		return nil, err
+	}
+	diags, err := e.b.a.checkText(src, f, opts)
+	if err != nil {
+		return nil, err
+	}
+	was, err := e.before()
+	if err != nil {
+		return nil, err
+	}
+	if fresh := newErrors(was, diags); len(fresh.All) > 0 {
+		return nil, &RejectedError{src, fresh}
+	}
+	diags.Sort()
+	out := &EditedFile{Path: Shown(e.path), Zone: e.file.Apex, OldSerial: soa.Serial, Serial: serial, Source: src, Diags: diags,
+		path: e.path, old: e.file.Source.Content, text: text}
+	out.Removed, out.Added = lineChanges(e.file.Source.Content, text)
+	return out, nil
+}
+
+// before is what check says about the file as it is.
+func (e *editing) before() (*diag.List, error) {
+	var src source.Set
+	f, err := src.Add(Shown(e.path), e.file.Source.Content)
+	if err != nil {
+		return nil, err
+	}
+	opts := e.opts
+	opts.Open = includes(&src, e.path)
+	return e.b.a.checkText(&src, f, opts)
+}
