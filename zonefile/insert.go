@@ -15,14 +15,20 @@ type NewRecord struct {
 	TTL    uint32 // used with HasTTL; else the file's default holds
 	HasTTL bool
 	Type   rr.Type
-	Text   string // the data as it is to be written
+	Text   string       // the data as it is to be written
+	Beside dnsname.Name // put it where a record of this owner would go; zero: of its own
 }
 
 // Insert writes a record where a person would put it: after the last record of
 // the same owner, else beside the name most like it, else at the end; aligned
 // like its neighbour.
 func (ed *Editor) Insert(r NewRecord) error {
-	near, same := ed.neighbour(r.Owner)
+	beside := r.Owner
+	if !r.Beside.IsZero() && len(ed.f.Records(r.Owner, 0)) == 0 {
+		beside = r.Beside
+	}
+	near, same := ed.neighbour(beside)
+	same = same && beside == r.Owner
 	at, origin := len(ed.f.Source.Content), []byte(ed.f.Apex.Wire())
 	if near != nil {
 		at, origin = ed.f.Source.Offset(near.Span.End), near.Origin

@@ -183,6 +183,23 @@ func (ed *Editor) settleOwners() {
 	}
 }
 
+// Rename writes another name in the place of from wherever a word outside quotes
+// is that name or ends in it, with a final dot.
+func (ed *Editor) Rename(from, to dnsname.Name) {
+	old, new := from.String(), to.String()
+	for _, e := range ed.f.Entries {
+		for i, t := range e.Tokens {
+			head := len(t.Text) - len(old)
+			if t.Quoted || head < 0 || !strings.EqualFold(string(t.Text[head:]), old) {
+				continue
+			}
+			if head == 0 || t.Text[head-1] == '.' && (head < 2 || t.Text[head-2] != '\\') {
+				ed.replace(e.Offsets[i]+head, e.tokenEnd(i), new)
+			}
+		}
+	}
+}
+
 // Finish completes the edit and returns the new text.
 func (ed *Editor) Finish() []byte {
 	ed.settleOwners()

@@ -1,13 +1,17 @@
 package app
 
 import (
+	"bytes"
 	"fmt"
+	"os"
 	"path/filepath"
+	"strings"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/source"
+	"fencepost/workspace"
 	"fencepost/zonefile"
 )
 
@@ -28,10 +32,19 @@ type EditedFile struct {
 	Added     []string // lines that came
 	Source    *source.Set
 	Diags     *diag.List // what check says about the new file
+	New       bool       // the file was made
 
 	path string
 	old  []byte
 	text []byte
+}
+
+// undo puts a file back as it was.
+func (f *EditedFile) undo() error {
+	if f.New {
+		return os.Remove(f.path)
+	}
+	return writeFile(f.path, f.old)
 }
 
 // editing is an edit of one file in progress.
@@ -54,7 +67,48 @@ type batch struct {
 	a      *App
 	unlock func()
 	edits  []*editing
+	fresh  []*EditedFile // files that are made, or replaced whole
 	notes  []string
+}
+
+// create adds a file that is made with the others.
+func (b *batch) create(path string, zone dnsname.Name, text string) error {
+	if _, err := os.Stat(path); err == nil {
+		return fmt.Errorf("%s exists already; nothing was written over it", Shown(path))
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	b.fresh = append(b.fresh, &EditedFile{Path: Shown(path), Zone: zone, Diags: &diag.List{}, New: true, path: path, text: []byte(text),
+		Added: strings.Split(strings.TrimSuffix(text, "\n"), "\n")})
+	return nil
+}
+
+// list enters a zone in fencepost.toml, where it is not there yet.
+func (b *batch) list(zone dnsname.Name) error {
+	c, err := b.a.Config()
+	if err != nil {
+		return err
+	}
+	if c.Find(zone) != nil {
+		return nil
+	}
+	config := filepath.Join(c.Dir, workspace.ConfigFile)
+	section := fmt.Sprintf("\n[[zone]]\nname    = %q\n", strings.TrimSuffix(zone.String(), "."))
+	for _, f := range b.fresh {
+		if f.path == config {
+			f.text = append(f.text, section...)
+			f.Added = append(f.Added, section[1:len(section)-1])
+			return nil
+		}
+	}
+	old, err := os.ReadFile(config)
+	if err != nil {
+		return err
+	}
+	b.fresh = append(b.fresh, &EditedFile{Path: Shown(config), Diags: &diag.List{}, path: config, old: old,
+		text: append(bytes.Clone(old), section...), Added: strings.Split(strings.TrimSpace(section), "\n")})
+	return nil
 }
 
 // newBatch begins a change of the zone that operand means, and of others in the
@@ -64,7 +118,20 @@ func (a *App) newBatch(operand string) (*batch, error) {
 	if err != nil {
 		return nil, err
 	}
-	unlock, err := lockFolder(filepath.Dir(path))
+	return a.lockedBatch(filepath.Dir(path))
+}
+
+// newBatchIn begins a change of zones of the workspace dir.
+func (a *App) newBatchIn(dir string) (*batch, error) {
+	zones := filepath.Join(dir, workspace.ZonesDir)
+	if err := os.MkdirAll(zones, 0o755); err != nil {
+		return nil, err
+	}
+	return a.lockedBatch(zones)
+}
+
+func (a *App) lockedBatch(folder string) (*batch, error) {
+	unlock, err := lockFolder(folder)
 	if err != nil {
 		return nil, err
 	}
@@ -131,13 +198,14 @@ func (b *batch) finish(dry bool) (*Edited, error) {
 		}
 		res.Files = append(res.Files, f)
 	}
+	res.Files = append(res.Files, b.fresh...)
 	if dry {
 		return res, nil
 	}
 	for i, f := range res.Files {
 		if err := writeFile(f.path, f.text); err != nil {
 			for _, done := range res.Files[:i] { // all or none
-				if back := writeFile(done.path, done.old); back != nil {
+				if back := done.undo(); back != nil {
 					return nil, fmt.Errorf("%w; and %s could not be put back: %w", err, done.Path, back)
 				}
 			}

@@ -22,6 +22,7 @@ import (
 // Starter is what a new zone file is made of.
 type Starter struct {
 	Zone    string
+	Like    string   // a zone or file to take as the pattern; then the others must be empty
 	Servers []string // NAME or NAME=ADDRESS[,ADDRESS]; empty: ns1 and ns2 of the zone
 	Contact string   // mailbox with @, or a name; empty: hostmaster of the zone
 }
@@ -101,10 +102,6 @@ name    = "%s"
 
 // New makes a zone file in the workspace and lists the zone in fencepost.toml.
 func (a *App) New(s Starter) (*Created, error) {
-	dir, err := a.Dir()
-	if err != nil {
-		return nil, err
-	}
 	c, err := a.Config()
 	if err != nil {
 		return nil, err
@@ -113,28 +110,24 @@ func (a *App) New(s Starter) (*Created, error) {
 	if err != nil {
 		return nil, err
 	}
-	path := c.File(zone)
-	if _, err := os.Stat(path); err == nil {
-		return nil, fmt.Errorf("%s exists already; nothing was written over it", Shown(path))
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	b, err := a.newBatchIn(c.Dir)
+	if err != nil {
 		return nil, err
 	}
-	if err := writeFile(path, []byte(text)); err != nil {
+	defer b.close()
+	if err := b.create(c.File(zone), zone, text); err != nil {
 		return nil, err
 	}
-	res := &Created{Dir: dir, Zone: zone, Files: []string{Shown(path)}}
-	if c.Find(zone) == nil {
-		config := filepath.Join(dir, workspace.ConfigFile)
-		old, err := os.ReadFile(config)
-		if err != nil {
-			return nil, err
-		}
-		more := fmt.Sprintf("\n[[zone]]\nname    = %q\n", strings.TrimSuffix(zone.String(), "."))
-		if err := writeFile(config, append(old, more...)); err != nil {
-			return nil, err
-		}
-		res.Files = append(res.Files, Shown(config))
+	if err := b.list(zone); err != nil {
+		return nil, err
+	}
+	done, err := b.finish(false)
+	if err != nil {
+		return nil, err
+	}
+	res := &Created{Dir: c.Dir, Zone: zone}
+	for _, f := range done.Files {
+		res.Files = append(res.Files, f.Path)
 	}
 	return res, nil
 }
@@ -147,9 +140,17 @@ type starterServer struct {
 
 // zoneText writes a new zone file and checks that there is nothing to find.
 func (a *App) zoneText(s Starter) (dnsname.Name, string, error) {
-	zone, err := dnsname.Parse(s.Zone, dnsname.Root)
+	name, err := aLabels(s.Zone)
+	if err != nil {
+		return dnsname.Name{}, "", err
+	}
+	zone, err := dnsname.Parse(name, dnsname.Root)
 	if err != nil {
 		return zone, "", usage("the zone %q: %v", s.Zone, err)
+	}
+	if s.Like != "" {
+		text, err := a.textLike(zone, s)
+		return zone, text, err
 	}
 	if zone == dnsname.Root {
 		return zone, "", usage("the root zone cannot be started from a pattern")
@@ -254,6 +255,34 @@ func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
 		return d, usage("--contact %s is no mailbox", text)
 	}
 	return d.Child(box)
+}
+
+// textLike makes a zone of another: the same records, with the new name in the
+// place of the old wherever a name ends in it, and a first serial.
+func (a *App) textLike(zone dnsname.Name, s Starter) (string, error) {
+	if len(s.Servers) > 0 || s.Contact != "" {
+		return "", usage("--like takes servers and contact from the pattern: leave --ns and --contact out")
+	}
+	path, origin, err := a.zoneFile(s.Like)
+	if err != nil {
+		return "", err
+	}
+	var src source.Set
+	f, err := readFile(&src, path)
+	if err != nil {
+		return "", err
+	}
+	pattern := zonefile.Parse(f, zonefile.Options{Origin: origin, Open: includes(&src, path)}, &diag.List{})
+	if pattern.SOA() == nil {
+		return "", fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
+	}
+	ed := zonefile.NewEditor(pattern)
+	if err := ed.SetSerial(zonefile.NextSerial(a.serialStyle(), 0, a.Now())); err != nil {
+		return "", err
+	}
+	ed.Rename(pattern.Apex, zone)
+	text := string(ed.Finish())
+	return text, a.cleanText(zone, text)
 }
 
 // cleanText proves that a new file has nothing to be found.

@@ -38,6 +38,7 @@ type subject struct {
 	wire   []byte  // nil, to remove: any
 	ttl    uint32
 	hasTTL bool
+	beside dnsname.Name // where it goes, if not beside its own kind
 }
 
 // begin opens the zone of an edit and reads its records, ranges expanded. The
@@ -119,7 +120,7 @@ func (e *editing) add(s *subject) error {
 	if k := key([]byte(s.owner.Wire()), s.t, 0, s.wire); e.expected[k] > 0 {
 		return usage("%s %s %s is to be added twice", s.owner, s.t, s.text)
 	}
-	if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text}); err != nil {
+	if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text, Beside: s.beside}); err != nil {
 		return err
 	}
 	e.expect(s.owner, s.t, s.wire, +1)

@@ -42,17 +42,19 @@ func newNew(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "new ZONE", GroupID: stageWrite, Short: "make a zone file in the workspace",
 		Long: `Makes a master file with SOA and NS records, timers that suit most, and comments
 that say what each timer means, and lists the zone in fencepost.toml.`,
-		Example: `  fencepost new saltmarsh.example --ns ns1=198.51.100.53 --ns ns2.example.net`,
-		Args:    exactly("ZONE"),
+		Example: `  fencepost new saltmarsh.example --ns ns1=198.51.100.53 --ns ns2.example.net
+  fencepost new dunes.example --like saltmarsh.example`,
+		Args: exactly("ZONE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s.Zone = args[0]
 			res, err := e.app.New(s)
 			if err != nil {
 				return err
 			}
-			return e.created(res, "fencepost check "+args[0])
+			return e.created(res, "fencepost check "+strings.TrimSuffix(res.Zone.String(), "."))
 		}}
 	starterFlags(cmd, &s)
+	cmd.Flags().StringVar(&s.Like, "like", "", "a `ZONE` or file to take as the pattern, with its records")
 	return cmd
 }
 
@@ -234,6 +236,10 @@ func (e *env) edited(r *app.Edited, err error) error {
 		}
 		for _, l := range f.Added {
 			e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s", l))
+		}
+		if f.Serial == 0 {
+			e.ui.Sayf("%s %s\n", verb, f.Path)
+			continue
 		}
 		e.ui.Sayf("%s %s, serial %d → %d\n", verb, f.Path, f.OldSerial, f.Serial)
 		if f.Diags.Count(diag.Error)+f.Diags.Count(diag.Warning) > 0 {

@@ -1,0 +1,309 @@
+package app
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"strings"
+
+	"fencepost/dnsname"
+	"fencepost/dnssec"
+	"fencepost/rr"
+	"fencepost/zonefile"
+)
+
+// Delegate says what to delegate to whom.
+type Delegate struct {
+	Zone, Child string
+	Servers     []string // NAME or NAME=ADDRESS[,ADDRESS]; none: those of the child's own zone
+	Create      bool     // make the child's zone too
+	Contact     string   // of the child, with Create
+	Dry         bool
+}
+
+// Delegate cuts a child out of a zone: NS records, only the addresses that are
+// needed as glue, and DS records when the child is a signed zone of the
+// workspace. With Create the child's zone is made in the same step.
+func (a *App) Delegate(o Delegate) (*Edited, error) {
+	b, err := a.newBatch(o.Zone)
+	if err != nil {
+		return nil, err
+	}
+	defer b.close()
+	e, err := b.open(o.Zone)
+	if err != nil {
+		return nil, err
+	}
+	child, err := e.childName(o.Child)
+	if err != nil {
+		return nil, err
+	}
+	own := b.childFile(child)
+	servers, err := delegationServers(e, own, child, o.Servers)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.cut(child, servers); err != nil {
+		return nil, err
+	}
+	if own != nil && o.Create {
+		return nil, fmt.Errorf("the zone %s exists already, in %s; leave --create out", child, Shown(own.path))
+	}
+	if o.Create {
+		if err := b.createChild(child, servers, o.Contact); err != nil {
+			return nil, err
+		}
+	} else if err := e.addDS(child, own); err != nil {
+		return nil, err
+	}
+	e.noteHidden(child)
+	return b.finish(o.Dry)
+}
+
+// childName reads the name of a child, relative to the zone.
+func (e *editing) childName(text string) (dnsname.Name, error) {
+	text, err := e.encodeName(text)
+	if err != nil {
+		return dnsname.Name{}, err
+	}
+	// A name that ends in the zone's needs no final dot here.
+	if plain := strings.TrimSuffix(e.file.Apex.String(), "."); strings.HasSuffix(strings.ToLower(text), "."+strings.ToLower(plain)) {
+		text += "."
+	}
+	child, err := dnsname.Parse(text, e.file.Apex)
+	if err != nil {
+		return child, usage("the child %q: %v", text, err)
+	}
+	if !child.Below(e.file.Apex) {
+		return child, usage("%s is not below the zone %s", child, e.file.Apex)
+	}
+	return child, nil
+}
+
+// childFile opens the child's own zone if it is in the workspace. It is only read.
+func (b *batch) childFile(child dnsname.Name) *editing {
+	c, err := b.a.Config()
+	if err != nil {
+		return nil
+	}
+	if _, err := os.Stat(c.File(child)); err != nil {
+		return nil
+	}
+	e, err := b.openFile(c.File(child), child)
+	if err != nil {
+		return nil
+	}
+	return e
+}
+
+// delegationServers are the servers given, or those that the child lists itself.
+func delegationServers(e, own *editing, child dnsname.Name, given []string) ([]starterServer, error) {
+	if len(given) == 0 {
+		if own == nil {
+			return nil, usage("say which servers answer for %s: --ns NAME, or --ns NAME=ADDRESS for one inside it", child)
+		}
+		return own.servers(), nil
+	}
+	var out []starterServer
+	for _, g := range given {
+		text, addrs, _ := strings.Cut(g, "=")
+		sv := starterServer{}
+		text, err := e.encodeName(text)
+		if err != nil {
+			return nil, err
+		}
+		origin := e.file.Apex
+		if strings.Contains(text, ".") && !strings.HasSuffix(text, ".") {
+			// A name with dots may be whole or relative to the zone: it is whole if it
+			// ends in the zone's name, or if the zone has no such name below.
+			if whole, err := dnsname.Parse(text, dnsname.Root); err == nil && (whole.AtOrBelow(e.file.Apex) || !strings.HasSuffix("."+strings.ToLower(text), "."+strings.ToLower(child.Relative(e.file.Apex)))) {
+				origin = dnsname.Root
+			}
+		}
+		if sv.name, err = dnsname.Parse(text, origin); err != nil {
+			return nil, usage("--ns %s: %v", g, err)
+		}
+		for _, s := range strings.FieldsFunc(addrs, func(c rune) bool { return c == ',' }) {
+			ip, err := netip.ParseAddr(s)
+			if err != nil || ip.Zone() != "" {
+				return nil, usage("--ns %s: %q is no address", g, s)
+			}
+			sv.addrs = append(sv.addrs, ip)
+		}
+		if own != nil && len(sv.addrs) == 0 {
+			sv.addrs = own.addresses(sv.name)
+		}
+		out = append(out, sv)
+	}
+	return out, nil
+}
+
+// servers are the name servers of a zone with their addresses in it.
+func (e *editing) servers() (out []starterServer) {
+	for _, r := range e.file.Records(e.file.Apex, rr.TypeNS) {
+		name, err := dnsname.FromWire(r.Data)
+		if err == nil {
+			out = append(out, starterServer{name: name, addrs: e.addresses(name)})
+		}
+	}
+	return out
+}
+
+// addresses are those that a zone has for a name.
+func (e *editing) addresses(name dnsname.Name) (out []netip.Addr) {
+	for _, t := range []rr.Type{rr.TypeA, rr.TypeAAAA} {
+		for _, r := range e.file.Records(name, t) {
+			if a, ok := netip.AddrFromSlice(r.Data); ok {
+				out = append(out, a)
+			}
+		}
+	}
+	return out
+}
+
+// cut writes the NS records of a delegation and the glue that it needs.
+func (e *editing) cut(child dnsname.Name, servers []starterServer) error {
+	if ns := e.file.Records(child, rr.TypeNS); len(ns) > 0 {
+		return fmt.Errorf("%s is delegated already, at %s; use add, change and remove for its NS records", child, e.src.Position(ns[0].Span.Start))
+	}
+	for _, sv := range servers {
+		if err := e.addWire(child, rr.TypeNS, []byte(sv.name.Wire())); err != nil {
+			return err
+		}
+	}
+	for _, sv := range servers {
+		switch {
+		case !sv.name.AtOrBelow(child):
+			if len(sv.addrs) > 0 && len(e.file.Records(sv.name, 0)) == 0 {
+				e.b.note("%s lies outside %s, so its address is not needed here", sv.name, child)
+			}
+			continue
+		case len(sv.addrs) == 0:
+			return usage("the server %s lies in the delegated zone, so its address is needed here: --ns %s=ADDRESS", sv.name, sv.name)
+		}
+		for _, ip := range sv.addrs {
+			t, data := addressData(ip.String())
+			if len(e.file.Records(sv.name, t)) > 0 {
+				continue // it is there already
+			}
+			if err := e.add(&subject{owner: sv.name, t: t, text: ip.String(), wire: data, beside: child}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// addWire adds a record whose data are known as octets; names in it are written
+// as short as the zone permits.
+func (e *editing) addWire(owner dnsname.Name, t rr.Type, data []byte) error {
+	text := rr.DataText(t, data)
+	if name, err := dnsname.FromWire(data); err == nil && (t == rr.TypeNS || t == rr.TypePTR || t == rr.TypeCNAME) {
+		text = name.Relative(e.origin())
+	}
+	return e.add(&subject{owner: owner, t: t, text: text, wire: data})
+}
+
+// origin is the zone's name where the file is read with it throughout; names are
+// then written relative to it. Where $ORIGIN changes, they are written whole.
+func (e *editing) origin() dnsname.Name {
+	for _, r := range e.file.Entries {
+		if r.Kind == zonefile.Record && !dnsname.EqualWire(r.Origin, e.file.Apex.Wire()) {
+			return dnsname.Root
+		}
+	}
+	return e.file.Apex
+}
+
+// addDS writes the DS records of a child that is signed: of its keys in the
+// workspace, or of the DNSKEY records in its file.
+func (e *editing) addDS(child dnsname.Name, own *editing) error {
+	var keys [][]byte
+	if c, err := e.b.a.Config(); err == nil {
+		keys = entryPoints(publicKeys(c, child))
+	}
+	if len(keys) == 0 && own != nil {
+		for _, r := range own.file.Records(child, rr.TypeDNSKEY) {
+			keys = append(keys, r.Data)
+		}
+		keys = entryPoints(keys)
+	}
+	for _, k := range keys {
+		if err := e.addWire(child, rr.TypeDS, dnssec.DS(child, k, dnssec.DigestSHA256)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// entryPoints are the keys that a parent's DS should name: those with the SEP
+// flag, or all if none has it.
+func entryPoints(keys [][]byte) (out [][]byte) {
+	for _, k := range keys {
+		if len(k) > 4 && k[1]&1 != 0 {
+			out = append(out, k)
+		}
+	}
+	if len(out) == 0 {
+		return keys
+	}
+	return out
+}
+
+// createChild makes the child's zone, with the same servers.
+func (b *batch) createChild(child dnsname.Name, servers []starterServer, contact string) error {
+	s := Starter{Zone: child.String(), Contact: contact}
+	for _, sv := range servers {
+		text := sv.name.String()
+		if sv.name.AtOrBelow(child) {
+			var addrs []string
+			for _, a := range sv.addrs {
+				addrs = append(addrs, a.String())
+			}
+			text += "=" + strings.Join(addrs, ",")
+		}
+		s.Servers = append(s.Servers, text)
+	}
+	c, err := b.a.Config()
+	if err != nil {
+		return fmt.Errorf("--create makes a zone in the workspace, and %w", err)
+	}
+	_, text, err := b.a.zoneText(s)
+	if err != nil {
+		return err
+	}
+	if err := b.create(c.File(child), child, text); err != nil {
+		return err
+	}
+	return b.list(child)
+}
+
+// noteHidden says which records of the zone nobody will see any more.
+func (e *editing) noteHidden(child dnsname.Name) {
+	n, first := 0, ""
+	for _, r := range e.file.Entries {
+		if r.Kind != zonefile.Record {
+			continue
+		}
+		owner, _ := dnsname.FromWire(r.Owner)
+		glue := r.Type == rr.TypeA || r.Type == rr.TypeAAAA
+		if !owner.AtOrBelow(child) || owner.Equal(child) && (r.Type == rr.TypeNS || r.Type == rr.TypeDS) || glue && e.serves(child, owner) {
+			continue
+		}
+		if n++; n == 1 {
+			first = e.src.Position(r.Span.Start).String()
+		}
+	}
+	if n > 0 {
+		what := "A record of the zone is now hidden by the delegation, at %s: move it to the zone %s"
+		if n > 1 {
+			what = fmt.Sprintf("%d records", n) + " of the zone are now hidden by the delegation, the first at %s: move them to the zone %s"
+		}
+		e.b.note(what, first, child)
+	}
+}
+
+// serves tells whether the edit makes a name a server of the child.
+func (e *editing) serves(child, name dnsname.Name) bool {
+	return e.expected[key([]byte(child.Wire()), rr.TypeNS, 0, []byte(name.Wire()))] > 0
+}
