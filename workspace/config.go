@@ -51,6 +51,7 @@ type Config struct {
 	Listen      []netip.AddrPort
 	Control     string // path of the control socket
 	Peers       map[string]*Peer
+	Keys        map[string]*tsig.Key // the secrets, by name
 	Policies    map[string]*Policy
 	Zones       []*Zone
 	Checks      *lint.Settings
@@ -295,7 +296,7 @@ func (p *checker) place(header string, n int, key string) source.Span {
 }
 
 func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Config {
-	c := &Config{Dir: dir, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Policies: map[string]*Policy{}}
+	c := &Config{Dir: dir, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: secrets, Policies: map[string]*Policy{}}
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate

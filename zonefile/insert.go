@@ -134,7 +134,11 @@ func layoutLine(f *File, near *Entry, owner string, r NewRecord) string {
 	}
 	ttlFirst := near == nil || near.ClassTok < 0 || near.TTLTok < 0 || near.TTLTok < near.ClassTok
 	if r.HasTTL && ttlFirst {
-		put(ttlAt, fmt.Sprint(r.TTL))
+		text := fmt.Sprint(r.TTL)
+		if ttlAt.at == 0 && !typeAt.tabs && class == "" { // no column of its own: right before the type
+			ttlAt.at = typeAt.at - len(text) - 1
+		}
+		put(ttlAt, text)
 	}
 	if class != "" {
 		put(classAt, class)

@@ -142,7 +142,14 @@ func (ed *Editor) SetTTL(e *Entry, ttl uint32) {
 	if e.ClassTok >= 0 {
 		at = e.ClassTok
 	}
-	ed.replace(e.Offsets[at], e.Offsets[at], text+" ")
+	// Where there is room among the blanks before it, the columns stay.
+	from, room := e.Offsets[at], len(text)+2
+	content := ed.f.Source.Content
+	if from >= room && len(bytes.Trim(content[from-room:from], " ")) == 0 {
+		ed.replace(from-len(text)-1, from-1, text)
+		return
+	}
+	ed.replace(from, from, text+" ")
 }
 
 // Remove takes a record's lines out. A record after it that took its owner from

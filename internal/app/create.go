@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fencepost/diag"
@@ -170,7 +171,9 @@ func (a *App) zoneText(s Starter) (dnsname.Name, string, error) {
 	for _, sv := range servers {
 		fmt.Fprintf(&b, "%-*s NS     %s\n", width, "@", sv.name.Relative(zone))
 	}
-	b.WriteString("\n; The servers' own addresses.\n")
+	if slices.ContainsFunc(servers, func(sv starterServer) bool { return len(sv.addrs) > 0 }) {
+		b.WriteString("\n; The servers' own addresses.\n")
+	}
 	for _, sv := range servers {
 		for _, ip := range sv.addrs {
 			t := rr.TypeA
@@ -180,11 +183,24 @@ func (a *App) zoneText(s Starter) (dnsname.Name, string, error) {
 			fmt.Fprintf(&b, "%-*s %-6s %s\n", width, sv.name.Relative(zone), t, ip)
 		}
 	}
-	text := b.String()
+	text, err := tidyText(b.String(), zone)
+	if err != nil {
+		return zone, "", err
+	}
 	if err := a.cleanText(zone, text); err != nil {
 		return zone, "", err
 	}
 	return zone, text, nil
+}
+
+// tidyText puts a new file into the house style.
+func tidyText(text string, zone dnsname.Name) (string, error) {
+	var src source.Set
+	f, err := src.Add(workspace.FileName(zone), []byte(text))
+	if err != nil {
+		return "", err
+	}
+	return string(zonefile.Tidy(zonefile.Parse(f, zonefile.Options{Origin: zone}, &diag.List{}))), nil
 }
 
 const starterHead = `; The zone %s

@@ -243,9 +243,12 @@ func (b *batch) newReverse(c *workspace.Config, zone dnsname.Name, hosts []host,
 	if err != nil {
 		return err
 	}
-	text = strings.TrimSuffix(text, "\n; The servers' own addresses.\n") + "\n"
+	text += "\n"
 	for _, h := range b.onePerAddress(hosts) {
 		text += fmt.Sprintf("%-15s PTR    %s\n", place(h.addr).Relative(zone), h.name)
+	}
+	if text, err = tidyText(text, zone); err != nil {
+		return err
 	}
 	if err := b.create(c.File(zone), zone, text); err != nil {
 		return err

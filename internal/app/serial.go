@@ -1,10 +1,21 @@
 package app
 
 import (
+	"time"
+
 	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/zonefile"
 )
+
+// SerialOptions says what to do with a serial: show it, raise it with Next, set
+// it with Set, show the way there with Plan.
+type SerialOptions struct {
+	Zone string
+	Next bool
+	Set  *uint32
+	Plan bool
+}
 
 // SerialResult is what `serial` says.
 type SerialResult struct {
@@ -14,16 +25,26 @@ type SerialResult struct {
 	Serial  uint32 // as it is now
 	Next    uint32 // what would follow
 	Changed bool
+	Plan    []SerialStep
 }
 
-// Serial shows a zone's serial, and with next or set changes it.
-func (a *App) Serial(operand string, next bool, set *uint32) (*SerialResult, error) {
-	b, err := a.newBatch(operand)
+// SerialStep is one step on the way to a serial. Each is forward by RFC 1982, so
+// that secondaries follow; before the next every secondary must have it.
+type SerialStep struct {
+	Serial uint32        `json:"serial"`
+	Wait   time.Duration `json:"wait_ns"` // at most, until secondaries have it by themselves
+	After  time.Time     `json:"not_before"`
+}
+
+// Serial shows a zone's serial, raises or sets it, or plans how to get to one
+// that lies behind.
+func (a *App) Serial(o SerialOptions) (*SerialResult, error) {
+	b, err := a.newBatch(o.Zone)
 	if err != nil {
 		return nil, err
 	}
 	defer b.close()
-	e, err := b.open(operand)
+	e, err := b.open(o.Zone)
 	if err != nil {
 		return nil, err
 	}
@@ -34,13 +55,20 @@ func (a *App) Serial(operand string, next bool, set *uint32) (*SerialResult, err
 	r := &SerialResult{Zone: e.file.Apex, Path: Shown(e.path), Style: string(e.style), Serial: soa.Serial,
 		Next: zonefile.NextSerial(e.style, soa.Serial, a.Now())}
 	to := r.Next
-	switch {
-	case set != nil:
-		to = *set
-		if !rr.NewerSerial(to, soa.Serial) {
-			return nil, serialBackwards(e.file.Apex, soa.Serial, to)
+	if o.Set != nil {
+		to = *o.Set
+		if to == soa.Serial {
+			return nil, usage("the serial of %s is %d already", e.file.Apex, to)
 		}
-	case !next:
+		r.Plan = serialPlan(soa, to, a.Now())
+		if o.Plan {
+			return r, nil
+		}
+		if len(r.Plan) > 1 {
+			return nil, usage("%d is not after %d by serial arithmetic (RFC 1982), so secondaries would ignore it. It takes %d steps: set %d first, "+
+				"wait until every secondary has it, then go on. See: fencepost serial %s --set %d --plan", to, soa.Serial, len(r.Plan), r.Plan[0].Serial, o.Zone, to)
+		}
+	} else if !o.Next {
 		return r, nil
 	}
 	e.serial = &to
@@ -52,13 +80,21 @@ func (a *App) Serial(operand string, next bool, set *uint32) (*SerialResult, err
 	return r, nil
 }
 
-// serialBackwards says why a serial cannot be set, and the way round: two steps
-// forward through the circle of serials (RFC 1982 §7).
-func serialBackwards(zone dnsname.Name, now, to uint32) error {
-	if now == to {
-		return usage("the serial of %s is %d already", zone, now)
+// serialPlan is the way from the present serial to another: one step if it lies
+// ahead, else round the circle of serials in steps of at most 2^31-1 (RFC 1982
+// §7). A secondary that hears no NOTIFY looks again after refresh, and after
+// retry if that fails.
+func serialPlan(soa rr.SOA, to uint32, now time.Time) (out []SerialStep) {
+	const most = 1<<31 - 1
+	wait := time.Duration(soa.Refresh+soa.Retry) * time.Second
+	at := soa.Serial
+	for i := 0; at != to; i++ {
+		step := min(to-at, most)
+		if at+step == 0 && at+step != to { // some software takes 0 for "none"
+			step--
+		}
+		at += step
+		out = append(out, SerialStep{Serial: at, Wait: wait, After: now.Add(time.Duration(i) * wait).UTC()})
 	}
-	step := now + (1<<31 - 1)
-	return usage("%d is not after %d by serial arithmetic (RFC 1982), so secondaries would ignore it. "+
-		"It can be reached in two steps: set %d, wait until every secondary has it, then set %d", to, now, step, to)
+	return out
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"io"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -250,46 +249,4 @@ func (e *env) edited(r *app.Edited, err error) error {
 		e.ui.Sayf("nothing changes\n")
 	}
 	return nil
-}
-
-func newSerial(e *env) *cobra.Command {
-	var next bool
-	var set string
-	cmd := &cobra.Command{Use: "serial ZONE", GroupID: stageWrite, Short: "show or raise the serial of a zone",
-		Long: `Shows the serial of a zone and what would follow it. The style, by date
-(YYYYMMDDnn), count or clock, is set in fencepost.toml. Serials only move forward
-in the sense of RFC 1982: secondaries ignore anything else.`,
-		Example: `  fencepost serial saltmarsh.example
-  fencepost serial saltmarsh.example --next
-  fencepost serial saltmarsh.example --set 2026112400`,
-		Args: exactly("ZONE"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var to *uint32
-			if cmd.Flags().Changed("set") {
-				n, err := strconv.ParseUint(set, 10, 32)
-				if err != nil {
-					return usageError("--set %s is no serial: a number from 0 to 4294967295", set)
-				}
-				v := uint32(n)
-				to = &v
-			}
-			r, err := e.app.Serial(args[0], next, to)
-			if err != nil {
-				return err
-			}
-			if e.ui.JSON {
-				return e.ui.Object(map[string]any{"zone": r.Zone.String(), "file": r.Path, "style": r.Style, "serial": r.Serial, "next": r.Next, "changed": r.Changed})
-			}
-			e.ui.Printf("%d\n", r.Serial)
-			if r.Changed {
-				e.ui.Sayf("wrote %s\n", r.Path)
-			} else {
-				e.ui.Sayf("%s: the next would be %d (by %s)\n", strings.TrimSuffix(r.Zone.String(), "."), r.Next, r.Style)
-			}
-			return nil
-		}}
-	cmd.Flags().BoolVar(&next, "next", false, "raise it")
-	cmd.Flags().StringVar(&set, "set", "", "set it to this `NUMBER`, if that is forward")
-	cmd.MarkFlagsMutuallyExclusive("next", "set")
-	return cmd
 }

@@ -111,7 +111,7 @@ func TestHelp(t *testing.T) {
 			t.Errorf("help has no stage %s", stage)
 		}
 	}
-	for _, c := range []string{"init", "new", "add", "change", "remove", "serial", "check", "explain", "key", "key new", "key list", "sign", "verify", "handover",
+	for _, c := range []string{"init", "new", "add", "change", "remove", "serial", "delegate", "reverse", "tidy", "find", "diff", "pull", "check", "explain", "key", "key new", "key list", "sign", "verify", "handover",
 		"serve", "status", "reload", "refresh", "notify", "dump", "ask", "secondaries", "demo"} {
 		out := ok(t, ".", append(strings.Fields(c), "--help")...)
 		if !strings.Contains(out, "Examples:") || !strings.Contains(out, "fencepost "+strings.Fields(c)[0]) {

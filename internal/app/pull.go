@@ -1,0 +1,218 @@
+package app
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/workspace"
+	"fencepost/zone"
+	"fencepost/zonefile"
+)
+
+// Pull says what zone to take over from where.
+type Pull struct {
+	Zone string
+	From string // a peer's name or a host; its server hands the zone over
+	File string // or a master file, taken as it is
+	Key  string // name of the secret for the transfer
+	Out  string // where to write; empty: the workspace; - is left to the caller
+}
+
+// Pulled is a zone that was taken over.
+type Pulled struct {
+	Zone    dnsname.Name
+	Serial  uint32
+	Records int
+	Left    map[string]int // records left out, by type
+	Files   []string       // written
+	Text    []byte         // the master file
+	Source  *source.Set
+	Diags   *diag.List // what check says of it
+}
+
+// Pull takes a zone over: by transfer, written as a tidy master file without the
+// records that a signer made, or from a file, octet for octet. It goes into the
+// workspace and is listed in fencepost.toml, or to a file of its own. What check
+// finds comes with it; the error wraps ErrFindings when there are errors.
+func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
+	name, err := dnsname.Parse(o.Zone, dnsname.Root)
+	if err != nil {
+		return nil, usage("the zone %q: %v", o.Zone, err)
+	}
+	if (o.From == "") == (o.File == "") {
+		return nil, usage("say where the zone comes from: --from HOST for a transfer, or --file FILE")
+	}
+	p := &Pulled{Zone: name, Left: map[string]int{}, Source: &source.Set{}}
+	if o.File != "" {
+		if p.Text, err = os.ReadFile(o.File); err != nil {
+			return nil, err
+		}
+	} else if err := a.pullFrom(ctx, o, p); err != nil {
+		return nil, err
+	}
+	path, err := a.writePulled(o, p)
+	if err != nil {
+		return nil, err
+	}
+	f, err := p.Source.Add(path, p.Text)
+	if err != nil {
+		return nil, err
+	}
+	p.Diags = &diag.List{}
+	settings := a.settings()
+	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: includes(p.Source, path)}, p.Diags)
+	if z != nil {
+		p.Serial, p.Records = z.Serial(), z.Records()
+		if !z.Apex().Equal(name) {
+			p.Diags.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), name))
+		}
+	}
+	if checked, err := a.checkText(p.Source, f, zonefile.Options{Origin: name, Open: includes(p.Source, path)}); err == nil {
+		p.Diags = checked
+	} else {
+		p.Diags = settings.Settle(p.Diags, nil, false)
+	}
+	p.Diags.Sort()
+	if p.Diags.Count(diag.Error) > 0 {
+		return p, ErrFindings
+	}
+	return p, nil
+}
+
+func (a *App) pullFrom(ctx context.Context, o Pull, p *Pulled) error {
+	z, err := a.fetch(ctx, p.Zone, o.From, o.Key)
+	if err != nil {
+		return err
+	}
+	p.Text, err = masterFile(z, o.From, p.Left)
+	return err
+}
+
+// writePulled writes the file and lists the zone. It returns what the file is
+// called in findings.
+func (a *App) writePulled(o Pull, p *Pulled) (string, error) {
+	if o.Out == "-" {
+		return workspace.FileName(p.Zone), nil
+	}
+	if o.Out != "" {
+		if _, err := os.Stat(o.Out); err == nil {
+			return "", fmt.Errorf("%s exists already; nothing was written over it", Shown(o.Out))
+		}
+		p.Files = []string{Shown(o.Out)}
+		return Shown(o.Out), writeFile(o.Out, p.Text)
+	}
+	c, err := a.Config()
+	if err != nil {
+		return "", fmt.Errorf("the zone goes into a workspace, or to a file with -o FILE: %w", err)
+	}
+	b, err := a.newBatchIn(c.Dir)
+	if err != nil {
+		return "", err
+	}
+	defer b.close()
+	if err := b.create(c.File(p.Zone), p.Zone, string(p.Text)); err != nil {
+		return "", err
+	}
+	if err := b.list(p.Zone); err != nil {
+		return "", err
+	}
+	done, err := b.finish(false)
+	if err != nil {
+		return "", err
+	}
+	for _, f := range done.Files {
+		p.Files = append(p.Files, f.Path)
+	}
+	return Shown(c.File(p.Zone)), nil
+}
+
+// masterFile writes a zone as a person would: the most frequent TTL once at the
+// head, the SOA with its numbers explained, names relative to the zone. Records
+// that a signer makes are left out and counted.
+func masterFile(z *zone.Snapshot, from string, left map[string]int) ([]byte, error) {
+	soa, ok := z.SOA()
+	if !ok {
+		return nil, fmt.Errorf("the zone came without its SOA record")
+	}
+	ttl := commonTTL(z)
+	plain := strings.TrimSuffix(z.Apex().String(), ".")
+	var b bytes.Buffer
+	w := bufio.NewWriter(&b)
+	fmt.Fprintf(w, "; The zone %s, taken over from %s at serial %d\n$ORIGIN %s\n$TTL %d\n\n", plain, from, soa.Serial, z.Apex(), ttl)
+	fmt.Fprintf(w, "@ SOA %s %s (\n%d ; serial\n%d ; refresh: secondaries look for a new version this often\n%d ; retry: and this often while the primary does not answer\n"+
+		"%d ; expire: after so long without the primary they stop answering\n%d ) ; minimum: so long a missing name is remembered as missing\n",
+		soa.MName.Relative(z.Apex()), soa.RName.Relative(z.Apex()), soa.Serial, soa.Refresh, soa.Retry, soa.Expire, soa.Minimum)
+	for n := range z.Nodes {
+		owner := z.Owner(n).Relative(z.Apex())
+		for set := range n.RRsets {
+			if set.Type == rr.TypeSOA {
+				continue
+			}
+			if dnssecTypes[set.Type] {
+				left[set.Type.String()] += set.N
+				continue
+			}
+			for data := range set.Data {
+				fmt.Fprintf(w, "%s ", owner)
+				if set.TTL != ttl {
+					fmt.Fprintf(w, "%d ", set.TTL)
+				}
+				fmt.Fprintf(w, "%s %s\n", set.Type, relativeData(z.Apex(), set.Type, data))
+			}
+		}
+	}
+	if err := w.Flush(); err != nil {
+		return nil, err
+	}
+	var src source.Set
+	f, err := src.Add(plain, b.Bytes())
+	if err != nil {
+		return nil, err
+	}
+	return zonefile.Tidy(zonefile.Parse(f, zonefile.Options{Origin: z.Apex()}, &diag.List{})), nil
+}
+
+// relativeData is the text of data with names as short as the zone permits.
+func relativeData(apex dnsname.Name, t rr.Type, data []byte) string {
+	text := rr.DataText(t, data)
+	info := rr.Lookup(t)
+	if info == nil || len(info.Targets()) == 0 {
+		return text
+	}
+	words := strings.Fields(text)
+	for _, target := range info.Targets() {
+		if target.Word >= len(words) {
+			return text
+		}
+		name, err := dnsname.Parse(words[target.Word], dnsname.Root)
+		if err != nil || strings.Contains(text, `"`) {
+			return text
+		}
+		words[target.Word] = name.Relative(apex)
+	}
+	return strings.Join(words, " ")
+}
+
+// commonTTL is the TTL that most record sets of a zone have.
+func commonTTL(z *zone.Snapshot) (ttl uint32) {
+	count := map[uint32]int{}
+	for n := range z.Nodes {
+		for set := range n.RRsets {
+			if dnssecTypes[set.Type] {
+				continue
+			}
+			if count[set.TTL]++; count[set.TTL] > count[ttl] {
+				ttl = set.TTL
+			}
+		}
+	}
+	return ttl
+}

@@ -1,0 +1,141 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path/filepath"
+	"sort"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/source"
+	"fencepost/workspace"
+	"fencepost/zonefile"
+)
+
+// Tidied is what came of tidying one file.
+type Tidied struct {
+	Path           string
+	Changed        bool
+	Removed, Added []string // lines
+}
+
+// Tidy puts files into the house style, or with check only tells which are not.
+// Without operands it takes all zones of the workspace. Files with errors are
+// left alone. With check the error wraps ErrFindings when a file is not tidy.
+func (a *App) Tidy(ctx context.Context, operands []string, check bool) (out []*Tidied, err error) {
+	paths, err := a.zoneFiles(operands)
+	if err != nil {
+		return nil, err
+	}
+	untidy := false
+	for _, path := range paths {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		t, err := tidyFile(path, check)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, t)
+		untidy = untidy || t.Changed
+	}
+	if check && untidy {
+		return out, ErrFindings
+	}
+	return out, nil
+}
+
+// zoneFiles are the paths of operands, or of all zones of the workspace.
+func (a *App) zoneFiles(operands []string) (paths []string, err error) {
+	for _, op := range operands {
+		path, _, err := a.zoneFile(op)
+		if err != nil {
+			return nil, err
+		}
+		paths = append(paths, path)
+	}
+	if len(operands) > 0 {
+		return paths, nil
+	}
+	dir, err := a.Dir()
+	if err != nil {
+		return nil, err
+	}
+	paths, err = filepath.Glob(filepath.Join(dir, workspace.ZonesDir, "*"+workspace.ZoneSuffix))
+	sort.Strings(paths)
+	return paths, err
+}
+
+func tidyFile(path string, check bool) (*Tidied, error) {
+	unlock, err := lockFolder(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	var src source.Set
+	f, err := readFile(&src, path)
+	if err != nil {
+		return nil, err
+	}
+	before, diags := parseLone(&src, f)
+	if n := diags.Count(diag.Error); n > 0 {
+		return nil, fmt.Errorf("%s has errors, so it was left as it is; see: fencepost check %s", Shown(path), Shown(path))
+	}
+	text := zonefile.Tidy(before)
+	out := &Tidied{Path: Shown(path), Changed: !bytes.Equal(text, f.Content)}
+	if !out.Changed {
+		return out, nil
+	}
+	if err := sameMeaning(path, before, text); err != nil {
+		return nil, err
+	}
+	out.Removed, out.Added = lineChanges(f.Content, text)
+	if check {
+		return out, nil
+	}
+	return out, writeFile(path, text)
+}
+
+// parseLone reads a file by itself, one that others include too: without a name
+// of its own it is taken to be relative to the root.
+func parseLone(src *source.Set, f *source.File) (*zonefile.File, *diag.List) {
+	origin := originOf(f.Name)
+	if origin.IsZero() {
+		origin = dnsname.Root
+	}
+	diags := &diag.List{}
+	open := func(string, *source.File) (*source.File, error) { return src.Add("included", nil) } // tidied by itself
+	return zonefile.Parse(f, zonefile.Options{Origin: origin, Open: open}, diags), diags
+}
+
+// sameMeaning proves that a tidied text says what the file said: the same records
+// in the same order with the same TTLs, and is tidy itself.
+func sameMeaning(path string, before *zonefile.File, text []byte) error {
+	var src source.Set
+	f, err := src.Add(before.Source.Name, text)
+	if err != nil {
+		return err
+	}
+	after, _ := parseLone(&src, f)
+	var a, b []string
+	for _, e := range before.Entries {
+		if e.Kind == zonefile.Record {
+			a = append(a, key(e.Owner, e.Type, e.TTL, e.Data))
+		}
+	}
+	for _, e := range after.Entries {
+		if e.Kind == zonefile.Record {
+			b = append(b, key(e.Owner, e.Type, e.TTL, e.Data))
+		}
+	}
+	same := len(a) == len(b) && bytes.Equal(zonefile.Tidy(after), text)
+	for i := 0; same && i < len(a); i++ {
+		same = a[i] == b[i]
+	}
+	if !same {
+		return fmt.Errorf("%s is laid out in a way that cannot be tidied without changing it; it was left as it is", Shown(path))
+	}
+	return nil
+}

@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/app"
+	"fencepost/internal/ui"
+)
+
+func newDiff(e *env) *cobra.Command {
+	var o app.DiffOptions
+	cmd := &cobra.Command{Use: "diff FROM TO", GroupID: stageWrite, Short: "what changed, in records rather than lines",
+		Long: `Compares two versions of a zone by record sets: what came, went or changed, which
+TTLs, and until when caches may still give the old answer if the new one were
+published now. FROM and TO are each a file, a zone of the workspace, served:ZONE
+for what the running server has, or server:HOST (or a peer's name) for what
+another server hands over.
+
+Exit status: 0 they are the same, 1 they differ.`,
+		Example: `  fencepost diff served:saltmarsh.example saltmarsh.example
+  fencepost diff old.zone new.zone --origin saltmarsh.example
+  fencepost diff server:harbour saltmarsh.example`,
+		Args: exactly("FROM", "TO"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.From, o.To = args[0], args[1]
+			res, err := e.app.Diff(cmd.Context(), o)
+			if res == nil {
+				return err
+			}
+			if serr := e.showDiff(res); serr != nil {
+				return serr
+			}
+			return shown(err)
+		}}
+	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where neither side says it")
+	cmd.Flags().StringVar(&o.Key, "key", "", "`NAME` of the secret for a transfer, in secrets.toml")
+	return cmd
+}
+
+func (e *env) showDiff(c *app.Compared) error {
+	if e.ui.JSON {
+		changes := c.Changes
+		if changes == nil {
+			changes = []app.RRsetChange{}
+		}
+		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "old_serial": c.OldSerial, "serial": c.Serial, "without_dnssec": c.WithoutDNSSEC, "changes": changes})
+	}
+	for _, ch := range c.Changes {
+		e.change(ch)
+	}
+	plain := strings.TrimSuffix(c.Zone.String(), ".")
+	if c.WithoutDNSSEC {
+		e.ui.Sayf("Only one of the two is signed: DNSSEC records were left out.\n")
+	}
+	if len(c.Changes) == 0 {
+		e.ui.Sayf("%s: the same records (serials %d and %d)\n", plain, c.OldSerial, c.Serial)
+		return nil
+	}
+	e.ui.Sayf("%s: serial %d → %d; %d added, %d removed, %d changed\n", plain, c.OldSerial, c.Serial, c.Added, c.Gone, c.Moved)
+	e.ui.Sayf("Published now, the last old answer leaves the caches at %s.\n", clockTime(c.Until))
+	return nil
+}
+
+// change shows one record set: its name and type, then records that went and
+// came.
+func (e *env) change(c app.RRsetChange) {
+	cached := fmt.Sprintf("caches may keep the old answer for %s, until %s", ui.Duration(time.Duration(c.OldTTL)*time.Second), clockTime(c.Until))
+	ttl := strconv.FormatUint(uint64(c.TTL), 10)
+	switch {
+	case c.Change == "added":
+		cached = "caches may know that it was missing until " + clockTime(c.Until)
+	case c.Change == "removed":
+		ttl = strconv.FormatUint(uint64(c.OldTTL), 10)
+	case c.OldTTL != c.TTL:
+		ttl = fmt.Sprintf("%d → %d", c.OldTTL, c.TTL)
+	}
+	kept := ""
+	if c.Kept > 0 && c.Change != "ttl" {
+		kept = fmt.Sprintf(", %d as before", c.Kept)
+	}
+	e.ui.Printf("%s  %s  TTL %s%s\n", e.ui.Paint(ui.Bold, "%s", c.Name), c.Type, ttl, kept)
+	for _, r := range c.Old {
+		e.ui.Printf("  %s\n", e.ui.Paint(ui.Bad, "- %s", r))
+	}
+	for _, r := range c.New {
+		e.ui.Printf("  %s\n", e.ui.Paint(ui.Good, "+ %s", r))
+	}
+	e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "%s", cached))
+}
+
+func clockTime(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/diag"
+	"fencepost/internal/app"
+	"fencepost/internal/ui"
+)
+
+func newPull(e *env) *cobra.Command {
+	var o app.Pull
+	cmd := &cobra.Command{Use: "pull ZONE --from SERVER", GroupID: stageWrite, Short: "take a zone over from another server, or from a file",
+		Long: `Fetches a zone by transfer and writes it as a tidy master file: the TTL that most
+records have once at the head, names relative to the zone. Records that a signer
+made are left out. With --file a master file from elsewhere is taken as it is,
+octet for octet.
+
+The zone goes into the workspace and is listed in fencepost.toml, or to a file
+with -o. What check finds in it is reported: what was not understood, and where.`,
+		Example: `  fencepost pull tides.example --from 198.51.100.9
+  fencepost pull tides.example --from harbour --key harbour-2026
+  fencepost pull tides.example --file from-the-old-provider.txt
+  fencepost pull tides.example --from 198.51.100.9 -o -`,
+		Args: exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.Zone = args[0]
+			p, err := e.app.Pull(cmd.Context(), o)
+			if p == nil {
+				return err
+			}
+			if serr := e.pulled(p, o); serr != nil {
+				return serr
+			}
+			return shown(err)
+		}}
+	cmd.Flags().StringVar(&o.From, "from", "", "the `SERVER` that hands the zone over: an address, a host, or a peer")
+	cmd.Flags().StringVar(&o.File, "file", "", "take this master `FILE` as it is")
+	cmd.Flags().StringVar(&o.Key, "key", "", "`NAME` of the secret for the transfer, in secrets.toml")
+	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "write to this `FILE` and list the zone nowhere; - is standard output")
+	return cmd
+}
+
+func (e *env) pulled(p *app.Pulled, o app.Pull) error {
+	if e.ui.JSON {
+		return e.ui.Object(map[string]any{"zone": p.Zone.String(), "serial": p.Serial, "records": p.Records, "left_out": p.Left, "files": append([]string{}, p.Files...),
+			"errors": p.Diags.Count(diag.Error), "warnings": p.Diags.Count(diag.Warning)})
+	}
+	if o.Out == "-" {
+		e.ui.Printf("%s", p.Text)
+		if err := e.onErr().Findings(p.Source, p.Diags); err != nil {
+			return err
+		}
+	} else if err := e.ui.Findings(p.Source, p.Diags); err != nil {
+		return err
+	}
+	e.ui.Sayf("%s: serial %d, %s — %s\n", strings.TrimSuffix(p.Zone.String(), "."), p.Serial, ui.Plural(p.Records, "record"), ui.Tally(p.Diags))
+	if len(p.Left) > 0 {
+		var parts []string
+		for _, t := range slices.Sorted(maps.Keys(p.Left)) {
+			parts = append(parts, fmt.Sprintf("%s %s", ui.Count(p.Left[t]), t))
+		}
+		e.ui.Sayf("Left out, for a signer makes them anew: %s.\n", strings.Join(parts, ", "))
+	}
+	for _, f := range p.Files {
+		e.ui.Sayf("wrote %s\n", f)
+	}
+	return nil
+}

@@ -1,0 +1,123 @@
+package zonefile_test
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+	"testing"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/zonefile"
+)
+
+func parseText(t testing.TB, text []byte) (*zonefile.File, *diag.List) {
+	t.Helper()
+	var src source.Set
+	var diags diag.List
+	f, err := src.Add("x.zone", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return zonefile.Parse(f, zonefile.Options{Origin: dnsname.MustParse("example.")}, &diags), &diags
+}
+
+// content is what a file says, in order: records with TTL, and comments.
+func content(f *zonefile.File) (records, comments []string) {
+	for _, e := range f.Entries {
+		text := f.Source.Content[f.Source.Offset(e.Span.Start):f.Source.Offset(e.Span.End)]
+		if e.Kind == zonefile.Record {
+			r := rr.Record{Type: e.Type, Class: rr.ClassIN, TTL: e.TTL, Data: e.Data}
+			r.Name, _ = dnsname.FromWire(e.Owner)
+			records = append(records, r.String())
+		}
+		for _, line := range strings.Split(string(text), "\n") {
+			if e.Comment >= 0 {
+				if _, c, ok := strings.Cut(line, ";"); ok && !strings.Contains(line, `"`) && !strings.Contains(line, `\;`) {
+					comments = append(comments, strings.TrimSpace(c))
+				}
+			}
+		}
+	}
+	return records, comments
+}
+
+const untidy = "\xef\xbb\xbf; the zone\r\n" +
+	"$ttl 1h\r\n\r\n\r\n\r\n" +
+	"@ in soa ns1 hostmaster (\r\n 1 ; serial\r\n\t\t2h\t; refresh\r\n900\r\n  1209600 ; expire\r\n 300 )\r\n" +
+	"@ ns ns1\r\n  NS ns2   ; the other\r\n" +
+	"ns1\t300 IN\tA 192.0.2.1;first\r\n" +
+	"ns1 AAAA 2001:db8::1\r\n" +
+	"; a remark\r\n  TXT \"two  blanks\" x\r\n" +
+	"a-name-that-is-much-longer-than-the-column A 192.0.2.2\r\n" +
+	"( early A 192.0.2.3 )\r\n" +
+	"$ORIGIN sub\r\nwww HTTPS 1 . alpn=\"h2,h3\"\r\n\r\n"
+
+const tidied = `; the zone
+$TTL 3600
+
+@                   SOA    ns1 hostmaster (
+                           1       ; serial
+                           7200    ; refresh
+                           900
+                           1209600 ; expire
+                           300 )
+                    NS     ns1
+                    NS     ns2          ; the other
+ns1             300 A      192.0.2.1    ;first
+                    AAAA   2001:db8::1
+; a remark
+ns1                 TXT    "two  blanks" x
+a-name-that-is-much-longer-than-the-column  A 192.0.2.2
+( early A 192.0.2.3 )
+$ORIGIN sub
+www                 HTTPS  1 . alpn="h2,h3"
+`
+
+func TestTidy(t *testing.T) {
+	f, diags := parseText(t, []byte(untidy))
+	if diags.Count(diag.Error) > 0 {
+		t.Fatalf("%+v", diags.All[0])
+	}
+	got := string(zonefile.Tidy(f))
+	if got != tidied {
+		t.Errorf("got\n%s\nwant\n%s", got, tidied)
+	}
+	checkTidy(t, []byte(untidy))
+}
+
+// checkTidy makes sure that a tidied text says the same, and is tidy.
+func checkTidy(t *testing.T, text []byte) {
+	t.Helper()
+	before, diags := parseText(t, text)
+	if diags.Count(diag.Error) > 0 {
+		return
+	}
+	once := zonefile.Tidy(before)
+	after, more := parseText(t, once)
+	if more.Count(diag.Error) > 0 {
+		t.Fatalf("%q\nbecame\n%q\nwhich has %s: %s", text, once, more.All[0].Rule.Code, more.All[0].Message)
+	}
+	r1, c1 := content(before)
+	r2, c2 := content(after)
+	if !slices.Equal(r1, r2) {
+		t.Fatalf("%q\nbecame\n%q\nrecords %q\nand   %q", text, once, r1, r2)
+	}
+	if !slices.Equal(c1, c2) {
+		t.Fatalf("%q\nbecame\n%q\ncomments %q\nand   %q", text, once, c1, c2)
+	}
+	if twice := zonefile.Tidy(after); !bytes.Equal(once, twice) {
+		t.Fatalf("%q\nbecame\n%q\nand then\n%q", text, once, twice)
+	}
+}
+
+func FuzzTidy(f *testing.F) {
+	f.Add([]byte(untidy))
+	f.Add([]byte(tidied))
+	f.Add([]byte("$TTL 60\n@ SOA a b 1 2 3 4 5\n\n\tNS a ; x\n ; y\na TXT ( \"x\" ; c\n\n) ; d\n"))
+	f.Add([]byte("$TTL 1\nA A 192.0.2.1\na A 192.0.2.2\n A 192.0.2.3\n$ORIGIN x.\n A 192.0.2.4"))
+	f.Add([]byte("$TTL 1\na TXT \"(\" ( \")\" ;(\n)\n"))
+	f.Fuzz(func(t *testing.T, text []byte) { checkTidy(t, text) })
+}
