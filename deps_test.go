@@ -29,7 +29,7 @@ var layers = [][]string{
 	{"server"},
 	{"internal/control"},
 	{"internal/app"},
-	{"internal/ui", "internal/demo"},
+	{"internal/ui", "internal/demo", "internal/editor"},
 	{"internal/cli"},
 	{"cmd/fencepost", "bench"},
 }
@@ -39,7 +39,7 @@ var layers = [][]string{
 var denied = map[string][]string{
 	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "answer", "tsig", "transfer", "resolve", "server"},
 	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "answer", "tsig", "journal", "keyring"},
-	"github.com/spf13/cobra": {"internal/app", "internal/ui", "internal/demo", "internal/control", "server", "workspace"},
+	"github.com/spf13/cobra": {"internal/app", "internal/ui", "internal/demo", "internal/editor", "internal/control", "server", "workspace"},
 	"encoding/json":          {"zone", "zonefile", "message", "answer", "dnssec", "signer", "server"},
 }
 

@@ -61,6 +61,9 @@ func lookupParam(key uint16) *param {
 	return nil
 }
 
+// ParamNames are the registered keys, by number.
+func ParamNames() []string { return paramNames[:] }
+
 // Param is one service parameter.
 type Param struct {
 	Key   uint16

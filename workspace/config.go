@@ -198,9 +198,15 @@ func Load(dir string, src *source.Set, diags *diag.List) (*Config, error) {
 	if err != nil {
 		return nil, err
 	}
+	return LoadText(dir, f, src, diags)
+}
+
+// LoadText is Load with the text of fencepost.toml given, as it may not be saved
+// yet. f is in src.
+func LoadText(dir string, f *source.File, src *source.Set, diags *diag.List) (*Config, error) {
 	p := &checker{file: f, diags: diags, errors: diags.Count(diag.Error)}
 	var r raw
-	p.decode(text, &r)
+	p.decode(f.Content, &r)
 	if p.failed() {
 		return nil, nil
 	}

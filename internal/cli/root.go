@@ -180,7 +180,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.setUp(cmd) }
 	root.AddCommand(
 		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newPull(e),
-		newCheck(e), newExplain(e),
+		newCheck(e), newExplain(e), newEditor(e),
 		newKey(e), newSign(e), newVerify(e), newHandover(e),
 		newServe(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
 		newAsk(e), newSecondaries(e),
