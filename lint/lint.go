@@ -125,17 +125,23 @@ func addTallies(passes []*Pass, diags *diag.List) {
 	}
 }
 
-// Servers is the set of all names that NS records of the zone point to, by
-// their keys. It is made when first asked for.
-func (p *Pass) Servers() map[string]bool { return p.servers() }
+// IsServer tells whether an NS record of the zone points to the name. The set of
+// them is made when first asked for.
+func (p *Pass) IsServer(n *Name) bool {
+	var buf [2 * dnsname.MaxWire]byte
+	return p.servers()[string(n.AppendKey(buf[:0]))]
+}
 
+// serversOf is the keys of all names in the zone that NS records point to.
 func serversOf(z *zonefile.Loaded) map[string]bool {
 	servers := map[string]bool{}
+	var key []byte
 	for node := range z.Nodes {
 		set, _ := node.Find(rr.TypeNS)
 		for data := range set.Data {
-			if name, err := dnsname.FromWire(data); err == nil {
-				servers[name.Key()] = true
+			var ok bool
+			if key, ok = z.AppendKey(key[:0], data); ok {
+				servers[string(key)] = true
 			}
 		}
 	}

@@ -55,6 +55,7 @@ type Config struct {
 	Policies    map[string]*Policy
 	Zones       []*Zone
 	Checks      *lint.Settings
+	IncludeFrom []string // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
 // Peer is another server that zones are exchanged with.
@@ -148,8 +149,11 @@ type raw struct {
 		Keys      string `toml:"keys"`
 		Denial    string `toml:"denial"`
 	} `toml:"policy"`
-	Check rawCheck `toml:"check"`
-	Zone  []struct {
+	Check   rawCheck `toml:"check"`
+	Include struct {
+		From []string `toml:"from"`
+	} `toml:"include"`
+	Zone []struct {
 		Name      string   `toml:"name"`
 		Sign      string   `toml:"sign"`
 		SendTo    []string `toml:"send-to"`
@@ -159,7 +163,7 @@ type raw struct {
 
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
-	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason"}
+	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from"}
 
 // ErrNone means that there is no workspace where one was looked for.
 var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
@@ -335,6 +339,18 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	p.policies(c, r)
 	p.zones(c, r)
 	c.Checks = p.settings(&r.Check)
+	for _, from := range r.Include.From {
+		if !filepath.IsAbs(from) {
+			from = filepath.Join(dir, from)
+		}
+		if info, err := os.Stat(from); err != nil || !info.IsDir() {
+			p.diags.Add(RuleBadValue.At(p.place("[include]", 0, "from"), "%s is no folder", from))
+		}
+		abs, err := filepath.Abs(from)
+		if err == nil {
+			c.IncludeFrom = append(c.IncludeFrom, abs)
+		}
+	}
 	return c
 }
 

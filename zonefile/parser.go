@@ -119,11 +119,22 @@ func newParser(file *source.File, opts Options, diags *diag.List) *parser {
 	p := &parser{opts: opts, diags: diags}
 	p.frame = frame{file: file, origin: []byte(opts.Origin.Wire())}
 	p.scan.src = file.Content
-	if bytes.HasPrefix(file.Content, []byte("\xef\xbb\xbf")) {
-		p.scan.pos = 3 // a byte-order mark
-	}
+	p.skipMark()
 	p.buf = make([]byte, 0, 512)
 	return p
+}
+
+// skipMark passes over a byte-order mark at the beginning of a file.
+func (p *parser) skipMark() {
+	const mark = "\xef\xbb\xbf"
+	if !bytes.HasPrefix(p.file.Content, []byte(mark)) {
+		return
+	}
+	p.scan.pos = len(mark)
+	at := source.Span{Start: p.file.Pos(0), End: p.file.Pos(len(mark))}
+	d := RuleByteOrderMark.At(at, "the file begins with a byte-order mark").Suggest("take it out")
+	d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: at}}}
+	p.report(d)
 }
 
 // next reads an entry; nil at the end.
@@ -286,6 +297,7 @@ func (p *parser) includeDirective(e *Entry) {
 	in := frame{file: f, origin: origin, defaultTTL: p.defaultTTL, hasDefault: p.hasDefault, lastTTL: p.lastTTL, hasLast: p.hasLast}
 	in.scan.src = f.Content
 	p.frame = in
+	p.skipMark()
 }
 
 func (p *parser) noteUnits(e *Entry, tok int, units bool) {

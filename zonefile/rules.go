@@ -80,6 +80,11 @@ var (
 		Doc:  "The file comes from a system that ends lines with two characters. It is read all the same. Said once for each file.",
 		Bad:  "www A 192.0.2.1\r\n",
 		Good: "www A 192.0.2.1\n"}
+	RuleByteOrderMark = &diag.Rule{Code: "byte-order-mark", Severity: diag.Note,
+		Title: "the file begins with a byte-order mark", Ref: "RFC 3629 §6",
+		Doc:  "Three octets that some editors put in front of a text. They are passed over here; other software takes them for a part of the first word.",
+		Bad:  "-- bare --\n\ufeff$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n",
+		Good: "www A 192.0.2.1\n"}
 	RuleNotASCII = &diag.Rule{Code: "not-ascii", Severity: diag.Warning,
 		Title: "a name holds characters outside ASCII", Ref: "RFC 5891 §4.4",
 		Doc:  "The octets are taken as they are, which no resolver will ask for. An internationalised name is written as its A-label, beginning with xn--.",
@@ -102,5 +107,5 @@ var (
 var Rules = []*diag.Rule{
 	RuleUnknownDirective, RuleBadDirective, RuleUnclosedParen, RuleUnopenedParen, RuleUnclosedQuote, RuleUnknownType,
 	RuleMissingType, RuleTypeNotData, RuleWrongClass, RuleNoOwner, RuleNoTTL, RuleSOATTL, RuleBadTTL, RuleTTLUnits,
-	RuleCarriageReturn, RuleNotASCII, RuleOutsideZone, RuleInclude,
+	RuleCarriageReturn, RuleByteOrderMark, RuleNotASCII, RuleOutsideZone, RuleInclude,
 }

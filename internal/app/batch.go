@@ -171,7 +171,7 @@ func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.opts = zonefile.Options{Origin: origin, Open: includes(&e.src, path)}
+	e.opts = zonefile.Options{Origin: origin, Open: b.a.includes(&e.src, path)}
 	e.file = zonefile.Parse(f, e.opts, &diag.List{})
 	if e.file.Apex.IsZero() || e.file.SOA() == nil {
 		return nil, fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
@@ -236,7 +236,7 @@ func (e *editing) settle() (*EditedFile, error) {
 		return nil, err
 	}
 	opts := e.opts
-	opts.Open = includes(src, e.path)
+	opts.Open = e.b.a.includes(src, e.path)
 	if err := e.prove(zonefile.Parse(f, opts, &diag.List{})); err != nil {
 		return nil, err
 	}
@@ -266,6 +266,6 @@ func (e *editing) before() (*diag.List, error) {
 		return nil, err
 	}
 	opts := e.opts
-	opts.Open = includes(&src, e.path)
+	opts.Open = e.b.a.includes(&src, e.path)
 	return e.b.a.checkText(&src, f, opts)
 }

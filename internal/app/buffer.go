@@ -36,7 +36,7 @@ func (a *App) CheckBuffer(path, text string) *Buffer {
 		}
 		return b
 	}
-	opts := zonefile.Options{Origin: originOf(path), Open: includes(b.Source, path)}
+	opts := zonefile.Options{Origin: originOf(path), Open: a.includes(b.Source, path)}
 	b.File = zonefile.Parse(f, opts, &diag.List{})
 	z := zonefile.Load(f, opts, b.Diags)
 	settings := here.settings()

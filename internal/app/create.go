@@ -288,7 +288,7 @@ func (a *App) textLike(zone dnsname.Name, s Starter) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	pattern := zonefile.Parse(f, zonefile.Options{Origin: origin, Open: includes(&src, path)}, &diag.List{})
+	pattern := zonefile.Parse(f, zonefile.Options{Origin: origin, Open: a.includes(&src, path)}, &diag.List{})
 	if pattern.SOA() == nil {
 		return "", fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
 	}

@@ -114,7 +114,7 @@ func (a *App) version(ctx context.Context, operand string, name dnsname.Name, ke
 	if err != nil {
 		return nil, err
 	}
-	return loadText(&src, f, zonefile.Options{Origin: origin, Open: includes(&src, path)})
+	return loadText(&src, f, zonefile.Options{Origin: origin, Open: a.includes(&src, path)})
 }
 
 // loadText reads a zone that must have no errors of the language.

@@ -65,7 +65,7 @@ func (a *App) Find(ctx context.Context, f Find, max int, found func(Hit) error) 
 		if err != nil {
 			return n, err
 		}
-		z := zonefile.Load(file, zonefile.Options{Origin: originOf(path), Open: includes(&src, path)}, &diag.List{})
+		z := zonefile.Load(file, zonefile.Options{Origin: originOf(path), Open: a.includes(&src, path)}, &diag.List{})
 		if z == nil {
 			continue
 		}

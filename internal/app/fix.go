@@ -123,7 +123,7 @@ func (a *App) raiseSerial(f *source.File, text []byte, out *Fixed) ([]byte, erro
 		if err != nil {
 			return nil, err
 		}
-		return zonefile.Parse(file, zonefile.Options{Origin: originOf(f.Name), Open: includes(set, f.Name)}, &diag.List{}), nil
+		return zonefile.Parse(file, zonefile.Options{Origin: originOf(f.Name), Open: a.includes(set, f.Name)}, &diag.List{}), nil
 	}
 	before, err := read(f.Content)
 	if err != nil {
@@ -181,7 +181,7 @@ func (a *App) worse(f *source.File, text []byte) string {
 		if err != nil {
 			return 1 << 30
 		}
-		diags, err := a.checkText(set, file, zonefile.Options{Origin: originOf(f.Name), Open: includes(set, f.Name)})
+		diags, err := a.checkText(set, file, zonefile.Options{Origin: originOf(f.Name), Open: a.includes(set, f.Name)})
 		if err != nil {
 			return 0 // no zone of its own: an included file
 		}

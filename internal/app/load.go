@@ -40,8 +40,8 @@ func readFile(src *source.Set, path string) (*source.File, error) {
 }
 
 // includes reads files for $INCLUDE, relative to the including file and never
-// outside the folder of the zone file.
-func includes(src *source.Set, root string) func(string, *source.File) (*source.File, error) {
+// outside the folder of the zone file and those that the workspace allows.
+func (a *App) includes(src *source.Set, root string) func(string, *source.File) (*source.File, error) {
 	dir, _ := filepath.Abs(filepath.Dir(root))
 	return func(path string, from *source.File) (*source.File, error) {
 		base, err := filepath.Abs(filepath.Dir(from.Name))
@@ -52,8 +52,8 @@ func includes(src *source.Set, root string) func(string, *source.File) (*source.
 		if !filepath.IsAbs(full) {
 			full = filepath.Join(base, path)
 		}
-		if rel, err := filepath.Rel(dir, full); err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(os.PathSeparator)) {
-			return nil, errors.New("it lies outside the folder of the zone file")
+		if !within(dir, full) && !a.mayInclude(full) {
+			return nil, errors.New("it lies outside the folder of the zone file; allow its folder in fencepost.toml: [include] from = [...]")
 		}
 		f, err := readFile(src, full)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -61,6 +61,26 @@ func includes(src *source.Set, root string) func(string, *source.File) (*source.
 		}
 		return f, err
 	}
+}
+
+// within tells whether a path lies in a folder.
+func within(dir, path string) bool {
+	rel, err := filepath.Rel(dir, path)
+	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(os.PathSeparator))
+}
+
+// mayInclude tells whether the workspace allows to include a file from where it is.
+func (a *App) mayInclude(path string) bool {
+	c, err := a.Config()
+	if err != nil {
+		return false
+	}
+	for _, dir := range c.IncludeFrom {
+		if within(dir, path) {
+			return true
+		}
+	}
+	return false
 }
 
 // zoneInput is a zone read from a file with all that was found.
@@ -83,7 +103,7 @@ func (a *App) loadZone(src *source.Set, diags *diag.List, path string, origin, w
 		return nil, err
 	}
 	in := &zoneInput{path: path, file: f, src: src, diags: diags}
-	in.zone = zonefile.Load(f, zonefile.Options{Origin: origin, Open: includes(src, path)}, diags)
+	in.zone = zonefile.Load(f, zonefile.Options{Origin: origin, Open: a.includes(src, path)}, diags)
 	if in.zone == nil {
 		diags.Add(RuleNoName.At(source.Span{Start: f.Pos(0), End: f.Pos(0)}, "nothing tells the name of this zone").
 			Suggest("begin the file with $ORIGIN, name it ZONE.zone, or say --origin"))

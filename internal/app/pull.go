@@ -68,14 +68,14 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 	}
 	p.Diags = &diag.List{}
 	settings := a.settings()
-	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: includes(p.Source, path)}, p.Diags)
+	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: a.includes(p.Source, path)}, p.Diags)
 	if z != nil {
 		p.Serial, p.Records = z.Serial(), z.Records()
 		if !z.Apex().Equal(name) {
 			p.Diags.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), name))
 		}
 	}
-	if checked, err := a.checkText(p.Source, f, zonefile.Options{Origin: name, Open: includes(p.Source, path)}); err == nil {
+	if checked, err := a.checkText(p.Source, f, zonefile.Options{Origin: name, Open: a.includes(p.Source, path)}); err == nil {
 		p.Diags = checked
 	} else {
 		p.Diags = settings.Settle(p.Diags, nil, false)

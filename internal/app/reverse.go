@@ -80,7 +80,7 @@ func (a *App) hosts(c *workspace.Config, net netip.Prefix) (out []host, err erro
 		if err != nil {
 			return nil, err
 		}
-		z := zonefile.Load(f, zonefile.Options{Origin: originOf(path), Open: includes(&src, path)}, &diag.List{})
+		z := zonefile.Load(f, zonefile.Options{Origin: originOf(path), Open: a.includes(&src, path)}, &diag.List{})
 		if z == nil {
 			continue
 		}

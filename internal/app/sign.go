@@ -240,7 +240,7 @@ func (a *App) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 	if err != nil {
 		return nil, err
 	}
-	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: includes(res.Source, path)}, res.Diags)
+	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: a.includes(res.Source, path)}, res.Diags)
 	if z == nil || res.Diags.Count(diag.Error) > 0 {
 		return res, fmt.Errorf("%s cannot be read as a zone: %w", Shown(path), ErrFindings)
 	}

@@ -26,6 +26,7 @@ var All = []*lint.Check{
 	dmarcSyntax, dmarcSeveral, dmarcPlace, dkimSyntax, dkimWeak, textQuotes, caaFlags, caaTag, caaValue,
 	serviceOwner, noneBesideOthers, srvPort, naptrRule, sshLength, tlsaFields, uriScheme,
 	svcbAliasParams, svcbAliasOthers, svcbSelf, httpsNoAddress, dohPath,
+	catalogVersion, catalogMember, catalogTwice, catalogServer,
 	notDelegated, delegationDiffers, glueDiffers, dsNoKey, dsMissing, ptrMismatch,
 }
 

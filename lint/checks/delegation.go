@@ -59,7 +59,7 @@ func belongsAtCut(n *lint.Name, t rr.Type) bool {
 }
 
 // isGlue tells whether some delegation of the zone names n as a server.
-func isGlue(p *lint.Pass, n *lint.Name) bool { return p.Servers()[n.Owner().Key()] }
+func isGlue(p *lint.Pass, n *lint.Name) bool { return p.IsServer(n) }
 
 var dsWithoutDelegation = &lint.Check{Rule: diag.Rule{
 	Code: "ds-without-delegation", Severity: diag.Error, Title: "a DS record stands where there is no delegation", Ref: "RFC 4035 §2.4",

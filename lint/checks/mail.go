@@ -1,6 +1,7 @@
 package checks
 
 import (
+	"bytes"
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/base64"
@@ -129,7 +130,7 @@ var dkimSyntax = &lint.Check{Rule: diag.Rule{
 	Bad:  "tide._domainkey TXT \"v=DKIM1; k=rsa; p=MIIBIjANBgkqhkiG9w0BAQEF*AOCAQ8AMIIBCgKCAQEA\"\n",
 	Good: "tide._domainkey TXT \"v=DKIM1; k=ed25519; p=11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=\"\n"},
 	Types: types(rr.TypeTXT), Set: func(p *lint.Pass, set lint.Set) {
-		if !isDKIM(p, set.Name) {
+		if !isDKIM(set.Name) {
 			return
 		}
 		eachData(set, func(i int, data []byte) {
@@ -140,10 +141,19 @@ var dkimSyntax = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-func isDKIM(p *lint.Pass, n *lint.Name) bool {
-	l := labels(p, n)
-	i := slices.Index(l, "_domainkey")
-	return i > 0 && l[0] != "_report" && l[0] != "*"
+// isDKIM tells whether a name is one at which DKIM keys stand:
+// SELECTOR._domainkey.DOMAIN.
+func isDKIM(n *lint.Name) bool {
+	var buf [dnsname.MaxWire]byte
+	found := false
+	eachLabel(n.AppendRelative(buf[:0]), func(i int, l []byte) bool {
+		if i == 0 && (len(l) == 1 && l[0] == '*' || bytes.EqualFold(l, []byte("_report"))) {
+			return false
+		}
+		found = i > 0 && bytes.EqualFold(l, []byte("_domainkey"))
+		return !found
+	})
+	return found
 }
 
 // dkim is what is known of a DKIM record.
@@ -188,6 +198,9 @@ func dkimKey(text string) (bits int, fault string) {
 	}
 	switch strings.ToLower(value["k"]) {
 	case "", "rsa":
+		if len(raw) == 0 || raw[0] != 0x30 { // every form of an RSA key is an ASN.1 sequence
+			return 0, "the key is no RSA public key; its beginning may be lost"
+		}
 		pub, err := x509.ParsePKIXPublicKey(raw)
 		k, isRSA := pub.(*rsa.PublicKey)
 		if err != nil {
@@ -214,7 +227,7 @@ var dkimWeak = &lint.Check{Rule: diag.Rule{
 	Bad:  "tide._domainkey TXT \"v=DKIM1; p=MFwwDQYJKoZIhvcNAQEBBQADSwAwSAJBAMYfnvWtC8Id5bPKae5yXSxQTt+Zpul6AnnZWfI2TtIarvjHBFUtXRo96y7hoL4VWOPKGCsRqMFDkrbeUjRrx8MCAwEAAQ==\"\n",
 	Good: "tide._domainkey TXT \"v=DKIM1; k=ed25519; p=11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=\"\n"},
 	Types: types(rr.TypeTXT), Set: func(p *lint.Pass, set lint.Set) {
-		if !isDKIM(p, set.Name) {
+		if !isDKIM(set.Name) {
 			return
 		}
 		eachData(set, func(i int, data []byte) {

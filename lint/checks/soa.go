@@ -8,6 +8,7 @@ import (
 	"fencepost/lint"
 	"fencepost/rr"
 	"fencepost/source"
+	"fencepost/zone"
 )
 
 var missingSOA = &lint.Check{Rule: diag.Rule{
@@ -48,7 +49,7 @@ var noNameServer = &lint.Check{Rule: diag.Rule{
 	Bad:  "-- bare --\n$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n",
 	Good: "www A 192.0.2.1\n"},
 	Zone: func(p *lint.Pass) {
-		if apexServers(p) == 0 {
+		if apexServers(p).N == 0 {
 			p.Add(p.Report(soaPlace(p), "the zone %s has no NS record", p.Zone.Apex()).
 				Suggest("list its servers: @ NS ns1"))
 		}
@@ -61,22 +62,20 @@ var oneNameServer = &lint.Check{Rule: diag.Rule{
 	Bad:  "-- bare --\n$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n",
 	Good: "www A 192.0.2.1\n"},
 	Zone: func(p *lint.Pass) {
-		if apexServers(p) == 1 {
+		if set := apexServers(p); set.N == 1 && !servedByNobody(set.First(), set.N) {
 			p.Add(p.Report(soaPlace(p), "the zone %s has only one name server", p.Zone.Apex()).
 				Suggest("add a second, in another network"))
 		}
 	},
 }
 
-func apexServers(p *lint.Pass) int {
-	for n := range p.Zone.Nodes {
-		if !n.IsApex() {
-			break
-		}
-		set, _ := n.Find(rr.TypeNS)
-		return set.N
+func apexServers(p *lint.Pass) zone.RRset {
+	var apex zone.Node
+	if !p.Zone.ApexNode(&apex) {
+		return zone.RRset{}
 	}
-	return 0
+	set, _ := apex.Find(rr.TypeNS)
+	return set
 }
 
 func soaPlace(p *lint.Pass) source.Span {
