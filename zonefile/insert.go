@@ -29,25 +29,27 @@ func (ed *Editor) Insert(r NewRecord) error {
 	}
 	near, same := ed.neighbour(beside)
 	same = same && beside == r.Owner
-	at, origin := len(ed.f.Source.Content), []byte(ed.f.Apex.Wire())
+	f := ed.f.Source
+	at, origin := len(f.Content), []byte(ed.f.Apex.Wire())
 	if near != nil {
-		at, origin = ed.f.Source.Offset(near.Span.End), near.Origin
+		f = near.File
+		at, origin = f.Offset(near.Span.End), near.Origin
 	} else if n := len(ed.f.Entries); n > 0 {
 		origin = ed.f.Entries[n-1].Origin
 	}
 	originName, err := dnsname.FromWire(origin)
 	if err != nil {
-		return fmt.Errorf("%s: no origin is in force where the record would go", ed.f.Source.Name)
+		return fmt.Errorf("%s: no origin is in force where the record would go", f.Name)
 	}
 	owner := r.Owner.Relative(originName)
 	if same && near.OwnerTok < 0 {
 		owner = "" // like the neighbour: the owner is the one before
 	}
-	line := layoutLine(ed.f, near, owner, r)
-	if at > 0 && ed.f.Source.Content[at-1] != '\n' {
+	line := layoutLine(near, owner, r)
+	if at > 0 && f.Content[at-1] != '\n' {
 		line = "\n" + line
 	}
-	ed.replace(at, at, line+lineEnd(ed.f.Source.Content))
+	ed.replace(f, at, at, line+lineEnd(f.Content))
 	return nil
 }
 
@@ -60,10 +62,10 @@ func lineEnd(text []byte) string {
 }
 
 // neighbour finds the record after which one of owner belongs; same tells that
-// it has the same owner.
+// it has the same owner. Only for the same owner it may be in an included file.
 func (ed *Editor) neighbour(owner dnsname.Name) (near *Entry, same bool) {
 	best := -1
-	for _, e := range ed.f.Entries {
+	for _, e := range ed.f.All {
 		if e.Kind != Record || ed.removed[e] {
 			continue
 		}
@@ -71,7 +73,7 @@ func (ed *Editor) neighbour(owner dnsname.Name) (near *Entry, same bool) {
 			near, same, best = e, true, 1000
 			continue
 		}
-		if n := alike(e.Owner, owner); !same && n >= best {
+		if n := alike(e.Owner, owner); !same && n >= best && e.File == ed.f.Source {
 			near, best = e, n
 		}
 	}
@@ -104,17 +106,17 @@ type column struct {
 }
 
 // layoutLine writes a record in the columns of the record near.
-func layoutLine(f *File, near *Entry, owner string, r NewRecord) string {
+func layoutLine(near *Entry, owner string, r NewRecord) string {
 	typeAt, dataAt := column{at: 16}, column{at: 24}
 	class, classAt := "", column{}
 	ttlAt := column{}
 	if near != nil {
-		typeAt, dataAt = f.column(near, near.TypeTok), f.column(near, near.TypeTok+1)
+		typeAt, dataAt = near.column(near.TypeTok), near.column(near.TypeTok+1)
 		if near.ClassTok >= 0 {
-			class, classAt = string(near.Tokens[near.ClassTok].Text), f.column(near, near.ClassTok)
+			class, classAt = string(near.Tokens[near.ClassTok].Text), near.column(near.ClassTok)
 		}
 		if near.TTLTok >= 0 {
-			ttlAt = f.column(near, near.TTLTok)
+			ttlAt = near.column(near.TTLTok)
 		}
 	}
 	var b strings.Builder
@@ -152,12 +154,12 @@ func layoutLine(f *File, near *Entry, owner string, r NewRecord) string {
 }
 
 // column is where the i-th token of an entry stands on its first line.
-func (f *File) column(e *Entry, i int) column {
+func (e *Entry) column(i int) column {
 	if i >= len(e.Tokens) {
 		return column{}
 	}
-	start, at := f.Source.Offset(e.Span.Start), e.Offsets[i]
-	line := f.Source.Content[start:at]
+	start, at := e.File.Offset(e.Span.Start), e.Offsets[i]
+	line := e.File.Content[start:at]
 	if bytes.IndexByte(line, '\n') >= 0 { // on a later line: no column to follow
 		return column{}
 	}

@@ -13,11 +13,13 @@ import (
 )
 
 // File is a master file with every octet in its place: the entries one after
-// another are the whole text. Entries of included files are not part of it.
+// another are the whole text. All has those of included files too, in the order in
+// which they are read.
 type File struct {
 	Source  *source.File
 	Apex    dnsname.Name // owner of the SOA, or the origin it was read with
 	Entries []*Entry
+	All     []*Entry
 }
 
 // Parse reads a file for editing. Findings go to diags; entries that could not
@@ -26,13 +28,13 @@ func Parse(file *source.File, opts Options, diags *diag.List) *File {
 	f := &File{Source: file, Apex: opts.Origin}
 	p := newParser(file, opts, diags)
 	for e := p.next(); e != nil; e = p.next() {
-		if e.File != file {
-			continue
-		}
 		c := *e
 		c.Tokens, c.Offsets = slices.Clone(e.Tokens), slices.Clone(e.Offsets)
 		c.Owner, c.Data, c.Origin = bytes.Clone(e.Owner), bytes.Clone(e.Data), bytes.Clone(e.Origin)
-		f.Entries = append(f.Entries, &c)
+		f.All = append(f.All, &c)
+		if e.File == file {
+			f.Entries = append(f.Entries, &c)
+		}
 		if c.Kind == Record && c.Type == rr.TypeSOA && f.SOA() == &c {
 			f.Apex, _ = dnsname.FromWire(c.Owner)
 		}
@@ -42,7 +44,7 @@ func Parse(file *source.File, opts Options, diags *diag.List) *File {
 
 // SOA is the first SOA record, or nil.
 func (f *File) SOA() *Entry {
-	for _, e := range f.Entries {
+	for _, e := range f.All {
 		if e.Kind == Record && e.Type == rr.TypeSOA {
 			return e
 		}
@@ -50,9 +52,10 @@ func (f *File) SOA() *Entry {
 	return nil
 }
 
-// Records finds the records of owner and type in the file; type 0 means any.
+// Records finds the records of owner and type, in the file and those that it
+// includes; type 0 means any.
 func (f *File) Records(owner dnsname.Name, t rr.Type) (out []*Entry) {
-	for _, e := range f.Entries {
+	for _, e := range f.All {
 		if e.Kind == Record && (t == 0 || e.Type == t) && dnsname.EqualWire(e.Owner, owner.Wire()) {
 			out = append(out, e)
 		}
@@ -66,20 +69,23 @@ type patch struct {
 	new      string
 }
 
-// Editor gathers changes to a file. Apply makes them all at once: each touches
-// only the octets it must.
+// Editor gathers changes to a file and those that it includes. Apply makes them
+// all at once: each touches only the octets it must.
 type Editor struct {
 	f       *File
-	patches []patch
+	patches map[*source.File][]patch
 	removed map[*Entry]bool
 }
 
 // NewEditor begins an edit.
-func NewEditor(f *File) *Editor { return &Editor{f: f, removed: map[*Entry]bool{}} }
+func NewEditor(f *File) *Editor {
+	return &Editor{f: f, patches: map[*source.File][]patch{}, removed: map[*Entry]bool{}}
+}
 
-// Apply is the text with all changes.
-func (ed *Editor) Apply() []byte {
-	slices.SortStableFunc(ed.patches, func(a, b patch) int {
+// apply is the text of a file with all changes.
+func (ed *Editor) apply(f *source.File) []byte {
+	patches := ed.patches[f]
+	slices.SortStableFunc(patches, func(a, b patch) int {
 		if a.from == b.from && (a.to == a.from) != (b.to == b.from) { // what is put in goes before what is taken out
 			return a.to - b.to
 		}
@@ -87,19 +93,19 @@ func (ed *Editor) Apply() []byte {
 	})
 	var out []byte
 	at := 0
-	for _, p := range ed.patches {
+	for _, p := range patches {
 		if p.from < at { // inside a removed entry
 			continue
 		}
-		out = append(out, ed.f.Source.Content[at:p.from]...)
+		out = append(out, f.Content[at:p.from]...)
 		out = append(out, p.new...)
 		at = p.to
 	}
-	return append(out, ed.f.Source.Content[at:]...)
+	return append(out, f.Content[at:]...)
 }
 
-func (ed *Editor) replace(from, to int, text string) {
-	ed.patches = append(ed.patches, patch{from, to, text})
+func (ed *Editor) replace(f *source.File, from, to int, text string) {
+	ed.patches[f] = append(ed.patches[f], patch{from, to, text})
 }
 
 // SetSerial writes another serial into the SOA.
@@ -111,9 +117,9 @@ func (ed *Editor) SetSerial(serial uint32) error {
 	const word = 3 // after mname and rname, counted from the type
 	i := soa.TypeTok + word
 	if i >= len(soa.Tokens) || string(soa.Tokens[soa.TypeTok+1].Text) == `\#` {
-		return fmt.Errorf("%s: the SOA is not written field by field", ed.f.Source.Name)
+		return fmt.Errorf("%s: the SOA is not written field by field", soa.File.Name)
 	}
-	ed.replace(soa.Offsets[i], soa.tokenEnd(i), fmt.Sprint(serial))
+	ed.replace(soa.File, soa.Offsets[i], soa.tokenEnd(i), fmt.Sprint(serial))
 	return nil
 }
 
@@ -121,21 +127,21 @@ func (ed *Editor) SetSerial(serial uint32) error {
 func (ed *Editor) SetData(e *Entry, text string) {
 	from, to := e.Offsets[e.TypeTok+1], e.tokenEnd(len(e.Tokens)-1)
 	// A parenthesis opened inside the data goes with its closing one.
-	content := ed.f.Source.Content
+	content := e.File.Content
 	open := bytes.Count(content[from:to], []byte{'('}) - bytes.Count(content[from:to], []byte{')'})
 	if open > 0 {
-		if i := bytes.LastIndexByte(content[to:ed.f.Source.Offset(e.Span.End)], ')'); i >= 0 {
+		if i := bytes.LastIndexByte(content[to:e.File.Offset(e.Span.End)], ')'); i >= 0 {
 			to += i + 1
 		}
 	}
-	ed.replace(from, to, text)
+	ed.replace(e.File, from, to, text)
 }
 
 // SetTTL writes a TTL into a record.
 func (ed *Editor) SetTTL(e *Entry, ttl uint32) {
 	text := fmt.Sprint(ttl)
 	if e.TTLTok >= 0 {
-		ed.replace(e.Offsets[e.TTLTok], e.tokenEnd(e.TTLTok), text)
+		ed.replace(e.File, e.Offsets[e.TTLTok], e.tokenEnd(e.TTLTok), text)
 		return
 	}
 	at := e.TypeTok
@@ -144,26 +150,26 @@ func (ed *Editor) SetTTL(e *Entry, ttl uint32) {
 	}
 	// Where there is room among the blanks before it, the columns stay.
 	from, room := e.Offsets[at], len(text)+2
-	content := ed.f.Source.Content
+	content := e.File.Content
 	if from >= room && len(bytes.Trim(content[from-room:from], " ")) == 0 {
-		ed.replace(from-len(text)-1, from-1, text)
+		ed.replace(e.File, from-len(text)-1, from-1, text)
 		return
 	}
-	ed.replace(from, from, text+" ")
+	ed.replace(e.File, from, from, text+" ")
 }
 
 // Remove takes a record's lines out. A record after it that took its owner from
 // it is given the owner.
 func (ed *Editor) Remove(e *Entry) {
 	ed.removed[e] = true
-	ed.replace(ed.f.Source.Offset(e.Span.Start), ed.f.Source.Offset(e.Span.End), "")
+	ed.replace(e.File, e.File.Offset(e.Span.Start), e.File.Offset(e.Span.End), "")
 }
 
 // settleOwners gives owners to records that would lose them. It is called once,
 // when all removals are known.
 func (ed *Editor) settleOwners() {
 	var lost *Entry // a removed record that stated an owner nobody states now
-	for _, e := range ed.f.Entries {
+	for _, e := range ed.f.All {
 		if e.Kind != Record {
 			continue
 		}
@@ -174,17 +180,19 @@ func (ed *Editor) settleOwners() {
 			}
 		case e.OwnerTok >= 0:
 			lost = nil
+		case lost != nil && lost.File != e.File:
+			lost = nil // the proof afterwards finds out
 		case lost != nil:
-			start := ed.f.Source.Offset(e.Span.Start)
+			start := e.File.Offset(e.Span.Start)
 			first := e.Offsets[0]
 			owner := string(lost.Tokens[0].Text)
-			width := columnAt(ed.f.Source.Content[start:first])
+			width := columnAt(e.File.Content[start:first])
 			pad := max(1, width-len(owner))
 			blank := strings.Repeat(" ", pad)
-			if bytes.IndexByte(ed.f.Source.Content[start:first], '\t') >= 0 {
+			if bytes.IndexByte(e.File.Content[start:first], '\t') >= 0 {
 				blank = tabsTo(len(owner), width)
 			}
-			ed.replace(start, first, owner+blank)
+			ed.replace(e.File, start, first, owner+blank)
 			lost = nil
 		}
 	}
@@ -194,23 +202,27 @@ func (ed *Editor) settleOwners() {
 // is that name or ends in it, with a final dot.
 func (ed *Editor) Rename(from, to dnsname.Name) {
 	old, new := from.String(), to.String()
-	for _, e := range ed.f.Entries {
+	for _, e := range ed.f.All {
 		for i, t := range e.Tokens {
 			head := len(t.Text) - len(old)
 			if t.Quoted || head < 0 || !strings.EqualFold(string(t.Text[head:]), old) {
 				continue
 			}
 			if head == 0 || t.Text[head-1] == '.' && (head < 2 || t.Text[head-2] != '\\') {
-				ed.replace(e.Offsets[i]+head, e.tokenEnd(i), new)
+				ed.replace(e.File, e.Offsets[i]+head, e.tokenEnd(i), new)
 			}
 		}
 	}
 }
 
-// Finish completes the edit and returns the new text.
-func (ed *Editor) Finish() []byte {
+// Finish completes the edit and returns the new texts of the files that changed.
+func (ed *Editor) Finish() map[*source.File][]byte {
 	ed.settleOwners()
-	return ed.Apply()
+	out := map[*source.File][]byte{}
+	for f := range ed.patches {
+		out[f] = ed.apply(f)
+	}
+	return out
 }
 
 // Changed tells whether anything is to be changed.

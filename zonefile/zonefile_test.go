@@ -217,7 +217,7 @@ func edit(t *testing.T, text string, do func(f *zonefile.File, ed *zonefile.Edit
 	}
 	ed := zonefile.NewEditor(tree)
 	do(tree, ed)
-	return string(ed.Finish())
+	return string(ed.Finish()[f])
 }
 
 // changed is what differs between two texts, line by line.

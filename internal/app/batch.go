@@ -3,8 +3,10 @@ package app
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fencepost/diag"
@@ -56,6 +58,10 @@ type editing struct {
 	ed       *zonefile.Editor
 	style    zonefile.SerialStyle
 	serial   *uint32 // to be set in place of the next
+	touched  bool    // only to get a new serial, for what it includes changes
+	was      uint32  // the serial
+	becomes  uint32
+	text     []byte // the new text
 	opts     zonefile.Options
 	expected map[string]int // records that come (+1) and go (-1), as canonical text
 }
@@ -67,7 +73,8 @@ type batch struct {
 	a      *App
 	unlock func()
 	edits  []*editing
-	fresh  []*EditedFile // files that are made, or replaced whole
+	fresh  []*EditedFile          // files that are made, or replaced whole
+	parts  map[string]*EditedFile // files that zones include, by their names
 	notes  []string
 }
 
@@ -182,12 +189,15 @@ func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
 }
 
 // changed tells whether the edit does anything.
-func (e *editing) changed() bool { return e.ed.Changed() || e.serial != nil }
+func (e *editing) changed() bool { return e.touched || e.serial != nil || e.ed.Changed() }
 
 // finish raises the serials, proves that the new texts differ by what was asked
 // and nothing else, checks them, and writes all files or none.
 func (b *batch) finish(dry bool) (*Edited, error) {
 	res := &Edited{Notes: b.notes}
+	if err := b.prepare(); err != nil {
+		return nil, err
+	}
 	for _, e := range b.edits {
 		if !e.changed() {
 			continue
@@ -196,7 +206,12 @@ func (b *batch) finish(dry bool) (*Edited, error) {
 		if err != nil {
 			return nil, err
 		}
-		res.Files = append(res.Files, f)
+		if f != nil {
+			res.Files = append(res.Files, f)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(b.parts)) {
+		res.Files = append(res.Files, b.parts[name])
 	}
 	res.Files = append(res.Files, b.fresh...)
 	if dry {
@@ -216,29 +231,113 @@ func (b *batch) finish(dry bool) (*Edited, error) {
 	return res, nil
 }
 
-// settle makes the new text of one file and makes sure that it is right.
-func (e *editing) settle() (*EditedFile, error) {
+// prepare makes the new texts. Where a file changes that zones include, all zones
+// of the folder that include it get a new serial.
+func (b *batch) prepare() error {
+	b.parts = map[string]*EditedFile{}
+	for _, e := range b.edits {
+		if e.changed() {
+			if err := e.makeText(); err != nil {
+				return err
+			}
+		}
+	}
+	if len(b.parts) == 0 {
+		return nil
+	}
+	for _, path := range b.siblings() {
+		e, err := b.openFile(path, originOf(path))
+		if err != nil {
+			b.note("%s may include what changes here, and cannot be read: %v", Shown(path), err)
+			continue
+		}
+		if e.text == nil && slices.ContainsFunc(e.file.All, func(r *zonefile.Entry) bool { return b.parts[r.File.Name] != nil }) {
+			e.touched = true
+			if err := e.makeText(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// siblings are the zone files beside those of the batch that include others.
+func (b *batch) siblings() (out []string) {
+	for _, dir := range b.folders() {
+		paths, _ := filepath.Glob(filepath.Join(dir, "*"+workspace.ZoneSuffix))
+		for _, path := range paths {
+			if text, err := os.ReadFile(path); err == nil && bytes.Contains(bytes.ToUpper(text), []byte("$INCLUDE")) {
+				out = append(out, path)
+			}
+		}
+	}
+	return out
+}
+
+func (b *batch) folders() (out []string) {
+	for _, e := range b.edits {
+		if dir := filepath.Dir(e.path); !slices.Contains(out, dir) {
+			out = append(out, dir)
+		}
+	}
+	return out
+}
+
+// makeText applies the edit: to the zone's file, and to files that it includes.
+func (e *editing) makeText() error {
 	soa, err := rr.ParseSOA(e.file.SOA().Data)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	serial := zonefile.NextSerial(e.style, soa.Serial, e.b.a.Now())
+	e.was = soa.Serial
+	e.becomes = zonefile.NextSerial(e.style, soa.Serial, e.b.a.Now())
 	if e.serial != nil {
-		serial = *e.serial
+		e.becomes = *e.serial
 	}
-	if err := e.ed.SetSerial(serial); err != nil {
-		return nil, err
+	if err := e.ed.SetSerial(e.becomes); err != nil {
+		return err
 	}
-	text := e.ed.Finish()
+	e.text = e.file.Source.Content
+	for f, text := range e.ed.Finish() {
+		if f == e.file.Source {
+			e.text = text
+			continue
+		}
+		if e.includedTwice(f.Name) || e.b.parts[f.Name] != nil {
+			return fmt.Errorf("%s is included more than once, so it is not certain what a change there does; edit it by hand", f.Name)
+		}
+		part := &EditedFile{Path: f.Name, Diags: &diag.List{}, path: f.Name, old: f.Content, text: text}
+		part.Removed, part.Added = lineChanges(f.Content, text)
+		e.b.parts[f.Name] = part
+	}
+	return nil
+}
+
+func (e *editing) includedTwice(name string) bool {
+	seen := map[*source.File]bool{}
+	for _, r := range e.file.All {
+		if r.File.Name == name {
+			seen[r.File] = true
+		}
+	}
+	return len(seen) > 1
+}
+
+// settle makes sure that the new text of a zone is right. It is nil where only a
+// file that the zone includes changes, its SOA with it.
+func (e *editing) settle() (*EditedFile, error) {
 	src := &source.Set{}
-	f, err := src.Add(Shown(e.path), text)
+	f, err := src.Add(Shown(e.path), e.text)
 	if err != nil {
 		return nil, err
 	}
 	opts := e.opts
-	opts.Open = e.b.a.includes(src, e.path)
-	if err := e.prove(zonefile.Parse(f, opts, &diag.List{})); err != nil {
-		return nil, err
+	opts.Open = e.b.a.includesWith(src, e.path, e.b.partTexts())
+	after := zonefile.Parse(f, opts, &diag.List{})
+	if !e.touched { // else what changes is booked with the zone that the edit is about
+		if err := e.prove(after); err != nil {
+			return nil, err
+		}
 	}
 	diags, err := e.b.a.checkText(src, f, opts)
 	if err != nil {
@@ -252,10 +351,22 @@ func (e *editing) settle() (*EditedFile, error) {
 		return nil, &RejectedError{src, fresh}
 	}
 	diags.Sort()
-	out := &EditedFile{Path: Shown(e.path), Zone: e.file.Apex, OldSerial: soa.Serial, Serial: serial, Source: src, Diags: diags,
-		path: e.path, old: e.file.Source.Content, text: text}
-	out.Removed, out.Added = lineChanges(e.file.Source.Content, text)
+	out := &EditedFile{Path: Shown(e.path), Zone: e.file.Apex, OldSerial: e.was, Serial: e.becomes, Source: src, Diags: diags,
+		path: e.path, old: e.file.Source.Content, text: e.text}
+	if bytes.Equal(out.old, out.text) {
+		return nil, nil
+	}
+	out.Removed, out.Added = lineChanges(e.file.Source.Content, e.text)
 	return out, nil
+}
+
+// partTexts are the new texts of files that zones include, by their names.
+func (b *batch) partTexts() map[string][]byte {
+	out := map[string][]byte{}
+	for name, p := range b.parts {
+		out[name] = p.text
+	}
+	return out
 }
 
 // before is what check says about the file as it is.

@@ -297,7 +297,7 @@ func (a *App) textLike(zone dnsname.Name, s Starter) (string, error) {
 		return "", err
 	}
 	ed.Rename(pattern.Apex, zone)
-	text := string(ed.Finish())
+	text := string(ed.Finish()[pattern.Source])
 	return text, a.cleanText(zone, text)
 }
 

@@ -207,7 +207,7 @@ func (e *editing) addWire(owner dnsname.Name, t rr.Type, data []byte) error {
 // origin is the zone's name where the file is read with it throughout; names are
 // then written relative to it. Where $ORIGIN changes, they are written whole.
 func (e *editing) origin() dnsname.Name {
-	for _, r := range e.file.Entries {
+	for _, r := range e.file.All {
 		if r.Kind == zonefile.Record && !dnsname.EqualWire(r.Origin, e.file.Apex.Wire()) {
 			return dnsname.Root
 		}
@@ -281,7 +281,7 @@ func (b *batch) createChild(child dnsname.Name, servers []starterServer, contact
 // noteHidden says which records of the zone nobody will see any more.
 func (e *editing) noteHidden(child dnsname.Name) {
 	n, first := 0, ""
-	for _, r := range e.file.Entries {
+	for _, r := range e.file.All {
 		if r.Kind != zonefile.Record {
 			continue
 		}

@@ -403,7 +403,7 @@ func (e *editing) none(owner dnsname.Name, t rr.Type) error {
 		return fmt.Errorf("%s has no such %s record in %s; it has %s", owner, t, Shown(e.path), strings.Join(types, ", "))
 	}
 	var names []string
-	for _, r := range e.file.Entries {
+	for _, r := range e.file.All {
 		if r.Kind == zonefile.Record {
 			n, _ := dnsname.FromWire(r.Owner)
 			names = append(names, n.Relative(e.file.Apex))

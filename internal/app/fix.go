@@ -130,8 +130,8 @@ func (a *App) raiseSerial(f *source.File, text []byte, out *Fixed) ([]byte, erro
 		return nil, err
 	}
 	after, err := read(text)
-	if err != nil || after.SOA() == nil {
-		return text, err // an included file: its zone's serial is elsewhere
+	if err != nil || after.SOA() == nil || after.SOA().File != after.Source {
+		return text, err // the serial is in another file
 	}
 	soa, err := rr.ParseSOA(after.SOA().Data)
 	if err != nil {
@@ -152,7 +152,7 @@ func (a *App) raiseSerial(f *source.File, text []byte, out *Fixed) ([]byte, erro
 	if err := ed.SetSerial(out.Serial); err != nil {
 		return nil, err
 	}
-	return ed.Finish(), nil
+	return ed.Finish()[after.Source], nil
 }
 
 func sameRecords(a, b *zonefile.File) bool {

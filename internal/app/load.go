@@ -42,6 +42,12 @@ func readFile(src *source.Set, path string) (*source.File, error) {
 // includes reads files for $INCLUDE, relative to the including file and never
 // outside the folder of the zone file and those that the workspace allows.
 func (a *App) includes(src *source.Set, root string) func(string, *source.File) (*source.File, error) {
+	return a.includesWith(src, root, nil)
+}
+
+// includesWith is includes with texts in the place of files that are about to
+// change, by their names.
+func (a *App) includesWith(src *source.Set, root string, texts map[string][]byte) func(string, *source.File) (*source.File, error) {
 	dir, _ := filepath.Abs(filepath.Dir(root))
 	return func(path string, from *source.File) (*source.File, error) {
 		base, err := filepath.Abs(filepath.Dir(from.Name))
@@ -54,6 +60,9 @@ func (a *App) includes(src *source.Set, root string) func(string, *source.File) 
 		}
 		if !within(dir, full) && !a.mayInclude(full) {
 			return nil, errors.New("it lies outside the folder of the zone file; allow its folder in fencepost.toml: [include] from = [...]")
+		}
+		if text, changed := texts[Shown(full)]; changed {
+			return src.Add(Shown(full), text)
 		}
 		f, err := readFile(src, full)
 		if errors.Is(err, fs.ErrNotExist) {

@@ -54,7 +54,7 @@ func newErrors(before, after *diag.List) *diag.List {
 func (e *editing) prove(after *zonefile.File) error {
 	diff := map[string]int{}
 	book := func(f *zonefile.File, by int) {
-		for _, r := range f.Entries {
+		for _, r := range f.All {
 			if r.Kind == zonefile.Record && r.Type != rr.TypeSOA {
 				diff[key(r.Owner, r.Type, 0, r.Data)] += by
 			}
@@ -81,12 +81,12 @@ func (e *editing) prove(after *zonefile.File) error {
 // proveTTLs looks whether records that stay have kept their TTL.
 func (e *editing) proveTTLs(after *zonefile.File) error {
 	ttls := map[string]uint32{}
-	for _, r := range e.file.Entries {
+	for _, r := range e.file.All {
 		if r.Kind == zonefile.Record {
 			ttls[key(r.Owner, r.Type, 0, r.Data)] = r.TTL
 		}
 	}
-	for _, r := range after.Entries {
+	for _, r := range after.All {
 		if r.Kind != zonefile.Record || r.TTLTok >= 0 {
 			continue
 		}

@@ -89,7 +89,7 @@ func missesPTR(e *editing, name dnsname.Name, h host, shared bool) (Mismatch, bo
 // ptrsAstray finds PTR records in a reverse zone whose host, in a zone of the
 // workspace, does not have the address.
 func ptrsAstray(b *batch, e *editing, net netip.Prefix, have map[netip.Addr][]dnsname.Name) (out []Mismatch, looked int) {
-	for _, r := range e.file.Entries {
+	for _, r := range e.file.All {
 		if r.Type != rr.TypePTR || r.Owner == nil {
 			continue
 		}

@@ -104,4 +104,6 @@ var catalogServer = &lint.Check{Rule: diag.Rule{
 }
 
 // servedByNobody tells whether a set of NS records is the one that says so.
-func servedByNobody(first []byte, n int) bool { return n == 1 && nameOf(first).Key() == "\x07invalid\x00" }
+func servedByNobody(first []byte, n int) bool {
+	return n == 1 && nameOf(first).Key() == "\x07invalid\x00"
+}
