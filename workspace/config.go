@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -53,6 +55,7 @@ type Config struct {
 	Peers       map[string]*Peer
 	Keys        map[string]*tsig.Key // the secrets, by name
 	Policies    map[string]*Policy
+	Audiences   map[string]*Audience
 	Zones       []*Zone
 	Checks      *lint.Settings
 	IncludeFrom []string // folders, besides a zone file's own, that $INCLUDE may read from
@@ -77,7 +80,8 @@ type Zone struct {
 	Name      dnsname.Name
 	Sign      *Policy // nil: unsigned
 	SendTo    []*Peer
-	FetchFrom []*Peer // we are secondary
+	FetchFrom []*Peer     // we are secondary
+	Audiences []*Audience // askers with a file of their own
 }
 
 // File is the path of the zone's master file, below dir.
@@ -153,17 +157,21 @@ type raw struct {
 	Include struct {
 		From []string `toml:"from"`
 	} `toml:"include"`
+	Audience map[string]struct {
+		Networks []string `toml:"networks"`
+	} `toml:"audience"`
 	Zone []struct {
 		Name      string   `toml:"name"`
 		Sign      string   `toml:"sign"`
 		SendTo    []string `toml:"send-to"`
 		FetchFrom []string `toml:"fetch-from"`
+		Audiences []string `toml:"audiences"`
 	} `toml:"zone"`
 }
 
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
-	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from"}
+	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks"}
 
 // ErrNone means that there is no workspace where one was looked for.
 var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
@@ -337,6 +345,7 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	}
 	p.peers(c, r, secrets)
 	p.policies(c, r)
+	p.audiences(c, r)
 	p.zones(c, r)
 	c.Checks = p.settings(&r.Check)
 	for _, from := range r.Include.From {
@@ -435,11 +444,18 @@ func (p *checker) zones(c *Config, r *raw) {
 		z := &Zone{Name: name}
 		if in.Sign != "" {
 			if z.Sign = c.Policies[in.Sign]; z.Sign == nil {
-				p.missing(header, i, "sign", "policy", in.Sign, c.Policies)
+				missing(p, header, i, "sign", "policy", in.Sign, c.Policies)
 			}
 		}
 		z.SendTo = p.references(c, i, "send-to", in.SendTo)
 		z.FetchFrom = p.references(c, i, "fetch-from", in.FetchFrom)
+		for _, a := range in.Audiences {
+			if c.Audiences[a] == nil {
+				missing(p, header, i, "audiences", "audience", a, c.Audiences)
+				continue
+			}
+			z.Audiences = append(z.Audiences, c.Audiences[a])
+		}
 		c.Zones = append(c.Zones, z)
 	}
 }
@@ -448,7 +464,7 @@ func (p *checker) references(c *Config, zone int, key string, names []string) (o
 	for _, n := range names {
 		peer := c.Peers[n]
 		if peer == nil {
-			p.missing("[[zone]]", zone, key, "peer", n, c.Peers)
+			missing(p, "[[zone]]", zone, key, "peer", n, c.Peers)
 			continue
 		}
 		out = append(out, peer)
@@ -457,20 +473,9 @@ func (p *checker) references(c *Config, zone int, key string, names []string) (o
 }
 
 // missing reports a reference to a section that is not there.
-func (p *checker) missing(header string, n int, key, kind, name string, have any) {
+func missing[T any](p *checker, header string, n int, key, kind, name string, have map[string]T) {
 	d := RuleMissingReference.At(p.place(header, n, key), "there is no %s %s", kind, name)
-	var names []string
-	switch m := have.(type) {
-	case map[string]*Peer:
-		for k := range m {
-			names = append(names, k)
-		}
-	case map[string]*Policy:
-		for k := range m {
-			names = append(names, k)
-		}
-	}
-	if meant := diag.Closest(name, names); meant != "" {
+	if meant := diag.Closest(name, slices.Collect(maps.Keys(have))); meant != "" {
 		d = d.Suggest("did you mean %s?", meant)
 	} else {
 		d = d.Suggest("add a section [%s.%s]", kind, name)

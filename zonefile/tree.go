@@ -198,6 +198,11 @@ func (ed *Editor) settleOwners() {
 	}
 }
 
+// ReplaceFrom replaces all of the file from an offset on.
+func (ed *Editor) ReplaceFrom(offset int, text string) {
+	ed.replace(ed.f.Source, offset, len(ed.f.Source.Content), text)
+}
+
 // Rename writes another name in the place of from wherever a word outside quotes
 // is that name or ends in it, with a final dot.
 func (ed *Editor) Rename(from, to dnsname.Name) {

@@ -111,7 +111,8 @@ func (a *App) zoneFile(operand string) (path string, origin dnsname.Name, err er
 	if isFile(operand) {
 		return operand, originOf(operand), nil
 	}
-	name, perr := dnsname.Parse(operand, dnsname.Root)
+	zone, audience := splitAudience(operand)
+	name, perr := dnsname.Parse(zone, dnsname.Root)
 	if perr != nil {
 		return "", dnsname.Name{}, usage("%q is neither a file nor a zone name: %v", operand, perr)
 	}
@@ -120,6 +121,12 @@ func (a *App) zoneFile(operand string) (path string, origin dnsname.Name, err er
 		return "", dnsname.Name{}, fmt.Errorf("%s is no file, and %w", operand, err)
 	}
 	path = filepath.Join(dir, workspace.ZonesDir, workspace.FileName(name))
+	if audience != "" {
+		path = strings.TrimSuffix(path, workspace.ZoneSuffix) + workspace.AudienceMark + audience + workspace.ZoneSuffix
+		if _, err := os.Stat(path); err != nil {
+			return "", dnsname.Name{}, fmt.Errorf("%s has no file for the audience %s; make it with: fencepost new %s --audience %s", zone, audience, zone, audience)
+		}
+	}
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		return "", dnsname.Name{}, a.noSuchZone(dir, name, path)
 	}
@@ -140,13 +147,23 @@ func (a *App) noSuchZone(dir string, name dnsname.Name, path string) error {
 	return fmt.Errorf("%w; make it with: fencepost new %s", err, plain)
 }
 
+// splitAudience parts ZONE@AUDIENCE, the zone as askers of one audience see it.
+func splitAudience(s string) (zone, audience string) {
+	i := strings.LastIndex(s, workspace.AudienceMark)
+	if i <= 0 || s[i-1] == '\\' {
+		return s, ""
+	}
+	return s[:i], s[i+1:]
+}
+
 // originOf is the zone name that a file name says, if it ends in .zone.
 func originOf(path string) dnsname.Name {
 	base := filepath.Base(path)
 	if !strings.HasSuffix(base, workspace.ZoneSuffix) {
 		return dnsname.Name{}
 	}
-	stem := strings.ReplaceAll(strings.TrimSuffix(base, workspace.ZoneSuffix), "%2f", "/")
+	stem, _ := splitAudience(strings.TrimSuffix(base, workspace.ZoneSuffix))
+	stem = strings.ReplaceAll(stem, "%2f", "/")
 	if stem == "root" {
 		return dnsname.Root
 	}

@@ -366,6 +366,9 @@ func (b *batch) partTexts() map[string][]byte {
 	for name, p := range b.parts {
 		out[name] = p.text
 	}
+	for _, f := range b.fresh { // files that are made with the others
+		out[f.Path] = f.text
+	}
 	return out
 }
 

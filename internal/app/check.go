@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 
@@ -136,17 +137,24 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 			return err
 		}
 		name := originOf(path)
-		have[name.Key()] = true
+		_, audience := splitAudience(strings.TrimSuffix(filepath.Base(path), workspace.ZoneSuffix))
+		have[name.Key()+audience] = true
 		in, err := a.checkZone(res, path, name, name)
 		if err != nil {
 			return err
 		}
-		a.inWorkspace(res, c, in, name)
+		a.inWorkspace(res, c, in, name, audience)
 	}
 	if c == nil {
 		return nil
 	}
 	for _, z := range c.Zones {
+		for _, a := range z.Audiences {
+			if !have[z.Name.Key()+a.Name] {
+				res.Diags.Add(RuleNoFile.At(fileStart(res.Source.Files()[0]), "the zone %s has no file %s", z.Name, Shown(c.AudienceFile(z.Name, a.Name))).
+					Suggest("make it with: fencepost new %s --audience %s", strings.TrimSuffix(z.Name.String(), "."), a.Name))
+			}
+		}
 		if len(z.FetchFrom) == 0 && !have[z.Name.Key()] {
 			res.Diags.Add(RuleNoFile.At(fileStart(res.Source.Files()[0]), "the zone %s has no file %s", z.Name, Shown(c.File(z.Name))).
 				Suggest("make it with: fencepost new %s", strings.TrimSuffix(z.Name.String(), ".")))
@@ -158,17 +166,24 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	return nil
 }
 
-// inWorkspace looks at a zone file as part of the workspace.
-func (a *App) inWorkspace(res *Checked, c *workspace.Config, in *zoneInput, name dnsname.Name) {
+// inWorkspace looks at a zone file as part of the workspace. Of a zone with
+// several audiences the file for everyone is compared with other zones.
+func (a *App) inWorkspace(res *Checked, c *workspace.Config, in *zoneInput, name dnsname.Name, audience string) {
 	checkZoneMode(in, res)
 	if c == nil {
 		return
 	}
-	if in.zone != nil {
+	if in.zone != nil && audience == "" {
 		res.members = append(res.members, &lint.Member{Loaded: in.zone, Keys: publicKeys(c, name)})
 	}
-	if c.Find(name) == nil {
-		res.Diags.Add(RuleUnlisted.At(fileStart(in.file), "%s is in no [[zone]] section, so it is not served", strings.TrimSuffix(name.String(), ".")))
+	plain := strings.TrimSuffix(name.String(), ".")
+	z := c.Find(name)
+	switch {
+	case z == nil:
+		res.Diags.Add(RuleUnlisted.At(fileStart(in.file), "%s is in no [[zone]] section, so it is not served", plain))
+	case audience != "" && !slices.ContainsFunc(z.Audiences, func(x *workspace.Audience) bool { return x.Name == audience }):
+		res.Diags.Add(RuleUnlisted.At(fileStart(in.file), "the [[zone]] section of %s does not list the audience %s", plain, audience).
+			Suggest("add there: audiences = [%q]", audience))
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -123,8 +124,23 @@ func (a *App) loadZone(src *source.Set, diags *diag.List, path string, origin, w
 			Suggest("correct the owner of the SOA, or the name of the file"))
 		return in, nil
 	}
-	lint.Run(checks.All, in.zone, src, a.Now(), settings, diags)
+	lint.Run(checks.All, in.zone, src, a.Now(), forAudience(settings, path), diags)
 	return in, nil
+}
+
+// forAudience leaves out, for a file that only some askers see, that it holds
+// private addresses: that is what such files are for.
+func forAudience(s *lint.Settings, path string) *lint.Settings {
+	if _, audience := splitAudience(filepath.Base(path)); audience == "" || s == nil {
+		return s
+	}
+	own := *s
+	own.Severity = maps.Clone(s.Severity)
+	if own.Severity == nil {
+		own.Severity = map[string]diag.Severity{}
+	}
+	own.Severity["private-address"] = diag.Off
+	return &own
 }
 
 // Rules of files as a whole.

@@ -85,6 +85,9 @@ func (sv *Service) Published() ([]journal.Published, error) { return sv.store.Al
 func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 	out := &server.Config{Listen: c.Listen}
 	for _, z := range c.Zones {
+		if len(z.Audiences) > 0 {
+			sv.log.Warn("answers by audience are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
+		}
 		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
 		if len(z.FetchFrom) == 0 {
 			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) {

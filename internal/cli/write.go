@@ -38,13 +38,23 @@ checks clean. Nothing that exists is written over.`,
 
 func newNew(e *env) *cobra.Command {
 	var s app.Starter
+	var aud app.Audience
 	cmd := &cobra.Command{Use: "new ZONE", GroupID: stageWrite, Short: "make a zone file in the workspace",
 		Long: `Makes a master file with SOA and NS records, timers that suit most, and comments
-that say what each timer means, and lists the zone in fencepost.toml.`,
+that say what each timer means, and lists the zone in fencepost.toml.
+
+With --audience a zone that is there already gets a second file, for askers from
+certain networks: ZONE@AUDIENCE.zone. What both have is written once, in a file
+that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
 		Example: `  fencepost new saltmarsh.example --ns ns1=198.51.100.53 --ns ns2.example.net
-  fencepost new dunes.example --like saltmarsh.example`,
+  fencepost new dunes.example --like saltmarsh.example
+  fencepost new saltmarsh.example --audience inside --network 10.0.0.0/8`,
 		Args: exactly("ZONE"),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if aud.Name != "" {
+				aud.Zone = args[0]
+				return e.edited(e.app.AddAudience(aud))
+			}
 			s.Zone = args[0]
 			res, err := e.app.New(s)
 			if err != nil {
@@ -53,7 +63,11 @@ that say what each timer means, and lists the zone in fencepost.toml.`,
 			return e.created(res, "fencepost check "+strings.TrimSuffix(res.Zone.String(), "."))
 		}}
 	starterFlags(cmd, &s)
+	cmd.Flags().StringVar(&aud.Name, "audience", "", "give a zone that exists a file for this `AUDIENCE`")
+	cmd.Flags().StringArrayVar(&aud.Networks, "network", nil, "a `NETWORK` that a new audience asks from; repeat it for each")
 	cmd.Flags().StringVar(&s.Like, "like", "", "a `ZONE` or file to take as the pattern, with its records")
+	cmd.MarkFlagsMutuallyExclusive("audience", "like")
+	cmd.MarkFlagsMutuallyExclusive("audience", "ns")
 	return cmd
 }
 

@@ -1,0 +1,57 @@
+package workspace
+
+import (
+	"net/netip"
+	"strings"
+
+	"fencepost/dnsname"
+)
+
+// Audience is a group of askers, told by the networks they ask from, who are
+// given answers of their own.
+type Audience struct {
+	Name     string
+	Networks []netip.Prefix
+}
+
+// AudienceMark stands between zone and audience in the name of a file:
+// ZONE@AUDIENCE.zone.
+const AudienceMark = "@"
+
+// AudienceFile is the path of the zone's master file for an audience.
+func (c *Config) AudienceFile(z dnsname.Name, audience string) string {
+	return strings.TrimSuffix(c.File(z), ZoneSuffix) + AudienceMark + audience + ZoneSuffix
+}
+
+// audiences reads the groups of askers.
+func (p *checker) audiences(c *Config, r *raw) {
+	c.Audiences = map[string]*Audience{}
+	for name, in := range r.Audience {
+		header := "[audience." + name + "]"
+		a := &Audience{Name: name}
+		if !plainWord(name) {
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, ""), "the audience's name %q is part of file names: letters, digits and hyphens", name))
+		}
+		for _, text := range in.Networks {
+			net, err := netip.ParsePrefix(text)
+			if err != nil {
+				p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "%q is no network", text).Suggest("write ADDRESS/LENGTH, such as 10.0.0.0/8"))
+				continue
+			}
+			a.Networks = append(a.Networks, net.Masked())
+		}
+		if len(in.Networks) == 0 {
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "the audience %s has no networks", name).Suggest("list them: networks = [\"10.0.0.0/8\"]"))
+		}
+		c.Audiences[name] = a
+	}
+}
+
+func plainWord(s string) bool {
+	for _, ch := range s {
+		if !(ch >= 'a' && ch <= 'z' || ch >= 'A' && ch <= 'Z' || ch >= '0' && ch <= '9' || ch == '-') {
+			return false
+		}
+	}
+	return s != ""
+}
