@@ -222,7 +222,7 @@ func parseHash32(p *Parser) *FieldError {
 	tok := p.next()
 	at := len(p.out)
 	out, err := base32.HexEncoding.WithPadding(base32.NoPadding).AppendDecode(append(p.out, 0), []byte(strings.ToUpper(string(tok))))
-	if err != nil || len(tok) == 0 || len(out)-at-1 > 255 {
+	if n := len(out) - at - 1; err != nil || n < 1 || n > 255 {
 		return p.failLast(RuleBadHash, "%q is no hash in base32hex", clip(tok))
 	}
 	out[at] = byte(len(out) - at - 1)

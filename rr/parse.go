@@ -402,16 +402,24 @@ func parseStrings(p *Parser) *FieldError {
 
 func parseTag(p *Parser) *FieldError {
 	tok := p.next()
-	for _, c := range tok {
-		if !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z') {
-			return p.failLast(RuleBadTag, "%q is no tag: letters and digits only", clip(tok))
-		}
+	if !plainTag(tok) {
+		return p.failLast(RuleBadTag, "%q is no tag: letters and digits only", clip(tok))
 	}
 	if len(tok) == 0 || len(tok) > 255 {
 		return p.failLast(RuleBadTag, "a tag has 1 to 255 letters and digits")
 	}
 	p.out = append(append(p.out, byte(len(tok))), tok...)
 	return nil
+}
+
+// plainTag tells whether a tag is made of letters and digits (RFC 8659 §4.1).
+func plainTag(b []byte) bool {
+	for _, c := range b {
+		if !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z') {
+			return false
+		}
+	}
+	return true
 }
 
 func parseText(p *Parser) (err *FieldError) {

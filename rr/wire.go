@@ -148,13 +148,25 @@ func AppendData(dst []byte, t Type, data []byte) []byte {
 	if info == nil || info.Fields == nil || Validate(t, data) != nil {
 		return appendGeneric(dst, data)
 	}
-	first := true
+	start, first := len(dst), true
 	for it := NewParts(t, data); it.Next(); {
-		if !first && (len(it.Bytes) > 0 || it.Field.Kind == Text) { // an empty list is nothing, an empty text is ""
+		if it.Field.Kind == Tag && !plainTag(it.Bytes[1:]) {
+			return appendGeneric(dst[:start], data) // it came from elsewhere; no file can say it in words
+		}
+		at := len(dst)
+		if !first {
 			dst = append(dst, ' ')
 		}
-		first = false
+		before := len(dst)
 		dst = it.Field.Kind.print(dst, it.Bytes)
+		switch {
+		case len(dst) > before:
+			first = false
+		case it.Field.Kind.optional: // an empty list is nothing
+			dst = dst[:at]
+		default: // an empty digest cannot be written in words
+			return appendGeneric(dst[:start], data)
+		}
 	}
 	return dst
 }
