@@ -85,6 +85,10 @@ func (t *tidier) entry(e *Entry) {
 		t.comment(text)
 	case Directive:
 		t.blanks = 0
+		if e.multiline() {
+			t.asItIs(e)
+			return
+		}
 		t.directive(e)
 		t.trailing(e, t.owner)
 	case Record:

@@ -118,6 +118,7 @@ func FuzzTidy(f *testing.F) {
 	f.Add([]byte(tidied))
 	f.Add([]byte("$TTL 60\n@ SOA a b 1 2 3 4 5\n\n\tNS a ; x\n ; y\na TXT ( \"x\" ; c\n\n) ; d\n"))
 	f.Add([]byte("$TTL 1\nA A 192.0.2.1\na A 192.0.2.2\n A 192.0.2.3\n$ORIGIN x.\n A 192.0.2.4"))
+	f.Add([]byte("$TTL(;\n;\n0)"))
 	f.Add([]byte("$TTL 1\na TXT \"(\" ( \")\" ;(\n)\n"))
 	f.Fuzz(func(t *testing.T, text []byte) { checkTidy(t, text) })
 }
