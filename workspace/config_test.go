@@ -96,7 +96,7 @@ func TestFindings(t *testing.T) {
 	for _, c := range []struct{ what, config, want string }{
 		{"a misspelt key", swap("send-to", "sendto"), "fencepost.toml:20 config-unknown-key (there is no key zone.sendto) → did you mean send-to?"},
 		{"no TOML", swap("[serve]", "[serve"), "fencepost.toml:4 config-syntax"},
-		{"a wrong type", swap(`"127.0.0.2:5300"`, "53"), "fencepost.toml:9 config-syntax"},
+		{"a wrong type", swap(`"127.0.0.2:5300"`, "53"), "fencepost.toml:9 config-bad-value"},
 		{"a missing peer", swap(`send-to = ["harbour"]`, `send-to = ["harbor"]`), "fencepost.toml:20 config-missing-reference (there is no peer harbor) → did you mean harbour?"},
 		{"a missing policy", swap(`sign    = "standard"`, `sign    = "strict"`), "fencepost.toml:19 config-missing-reference (there is no policy strict)"},
 		{"a missing secret", swap(`"harbour-2026"`, `"harbour-2027"`), "fencepost.toml:10 config-missing-reference (there is no secret harbour-2027 in secrets.toml)"},

@@ -26,6 +26,13 @@ $TTL 3600
 // run checks an example the way the catalogue writes them.
 func run(t *testing.T, text string) *diag.List {
 	t.Helper()
+	l, _ := runIn(t, text)
+	return l
+}
+
+// runIn is run with the sources that the findings point into.
+func runIn(t *testing.T, text string) (*diag.List, *source.Set) {
+	t.Helper()
 	origin := dnsname.MustParse("example.com.")
 	switch {
 	case strings.HasPrefix(text, "-- bare --\n"):
@@ -50,12 +57,12 @@ func run(t *testing.T, text string) *diag.List {
 	for _, r := range Adjustable() {
 		settings.Known = append(settings.Known, r.Code)
 	}
-	return settings.Settle(&diags, src.Files(), true)
+	return settings.Settle(&diags, src.Files(), true), &src
 }
 
 // runFleet checks an example of several files, each begun by a line
 // "-- file NAME --".
-func runFleet(t *testing.T, text string) *diag.List {
+func runFleet(t *testing.T, text string) (*diag.List, *source.Set) {
 	t.Helper()
 	var src source.Set
 	var diags diag.List
@@ -71,7 +78,7 @@ func runFleet(t *testing.T, text string) *diag.List {
 		members = append(members, &lint.Member{Loaded: z})
 	}
 	lint.RunFleet(All, members, &src, &diags)
-	return &diags
+	return &diags, &src
 }
 
 func codes(l *diag.List) (out []string) {

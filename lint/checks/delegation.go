@@ -55,7 +55,8 @@ func belongsAtCut(n *lint.Name, t rr.Type) bool {
 	if n.Occluded() {
 		return false
 	}
-	return t == rr.TypeNS || t == rr.TypeDS || t == rr.TypeNSEC || t == rr.TypeRRSIG
+	// A DNAME there is reported as just that.
+	return t == rr.TypeNS || t == rr.TypeDS || t == rr.TypeNSEC || t == rr.TypeRRSIG || t == rr.TypeDNAME
 }
 
 // isGlue tells whether some delegation of the zone names n as a server.

@@ -64,8 +64,8 @@ func hostLabels(p *lint.Pass, n *lint.Name, underscore bool) {
 	}
 	var buf [dnsname.MaxWire]byte
 	var bad []byte
-	eachLabel(n.AppendRelative(buf[:0]), func(i int, l []byte) bool {
-		if isHostLabel(l) || i == 0 && len(l) == 1 && l[0] == '*' {
+	eachLabel(n.AppendRelative(buf[:0]), func(_ int, l []byte) bool {
+		if isHostLabel(l) || bytes.IndexByte(l, '*') >= 0 { // see asterisk-inside
 			return true
 		}
 		plain := bytes.ReplaceAll(l, []byte("_"), []byte("x"))

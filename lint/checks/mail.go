@@ -303,7 +303,7 @@ var caaTag = &lint.Check{Rule: diag.Rule{
 }
 
 var caaValue = &lint.Check{Rule: diag.Rule{
-	Code: "caa-value", Severity: diag.Error, Title: "the value of a CAA record cannot be used", Ref: "RFC 8659 §4.2, §4.4",
+	Code: "caa-value", Severity: diag.Warning, Title: "the value of a CAA record cannot be used", Ref: "RFC 8659 §4.2, §4.4",
 	Doc:  "issue and issuewild name the authority by its domain, with parameters after a semicolon, or are \";\" for none at all; iodef is a mailto: or https: URI.",
 	Bad:  "@ CAA 0 issue \"https://ca.example/\"\n",
 	Good: "@ CAA 0 issue \"ca.example\"\n"},

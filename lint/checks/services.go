@@ -75,7 +75,7 @@ var srvPort = &lint.Check{Rule: diag.Rule{
 }
 
 var naptrRule = &lint.Check{Rule: diag.Rule{
-	Code: "naptr-rule", Severity: diag.Error, Title: "a NAPTR record contradicts itself", Ref: "RFC 3403 §4.1, RFC 3402 §3.2",
+	Code: "naptr-rule", Severity: diag.Warning, Title: "a NAPTR record contradicts itself", Ref: "RFC 3403 §4.1, RFC 3402 §3.2",
 	Doc: "Flags are letters and digits. A record has either a substitution or a replacement, not both. The substitution is !pattern!text! with the same " +
 		"delimiter three times; backslashes are doubled in the file.",
 	Bad:  "@ NAPTR 100 10 \"u\" \"E2U+sip\" \"!^.*$!sip:info@example.com\" .\n",

@@ -1,0 +1,66 @@
+package checks
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fencepost/diag"
+	"fencepost/source"
+)
+
+var update = flag.Bool("update", false, "write the golden file anew")
+
+// TestGolden holds what is said about the wrong example of every rule: place,
+// severity, words and advice. After a change that is meant, run it with -update
+// and read the difference.
+func TestGolden(t *testing.T) {
+	var b strings.Builder
+	for _, r := range Catalogue() {
+		fmt.Fprintf(&b, "== %s\n", r.Code)
+		bad, src := runIn(t, r.Bad)
+		bad.Sort()
+		for _, d := range bad.All {
+			writeFinding(&b, src, d)
+		}
+	}
+	path := filepath.Join("testdata", "findings.golden")
+	if *update {
+		if err := os.MkdirAll("testdata", 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b.String() == string(want) {
+		return
+	}
+	got, old := strings.Split(b.String(), "\n"), strings.Split(string(want), "\n")
+	for i := range got {
+		if i >= len(old) || got[i] != old[i] {
+			t.Fatalf("line %d of %s: now %q", i+1, path, got[i])
+		}
+	}
+	t.Fatal("findings are missing at the end of " + path)
+}
+
+func writeFinding(b *strings.Builder, src *source.Set, d diag.Diagnostic) {
+	p := src.Position(d.Span.Start)
+	fmt.Fprintf(b, "%d:%d %s %s: %s\n", p.Line, p.Column, d.Severity, d.Rule.Code, d.Message)
+	if d.Suggestion != "" {
+		fmt.Fprintf(b, "  -> %s\n", d.Suggestion)
+	}
+	if d.Fix != nil {
+		for _, e := range d.Fix.Edits {
+			fmt.Fprintf(b, "  mend %q to %q\n", src.Text(e.Span), e.New)
+		}
+	}
+}
