@@ -367,7 +367,8 @@ type Target struct {
 // each, and many records name the same host.
 const maxLooked = 1 << 12
 
-// Look finds out about an absolute name in wire form.
+// Look finds out about an absolute name in wire form, which must not be changed
+// afterwards.
 func (p *Pass) Look(wire []byte) Target {
 	if p.last == &wire[0] { // several checks in a row ask about the same record
 		return p.lastIs

@@ -30,6 +30,7 @@ type FieldError struct {
 	Rule        *diag.Rule
 	Message     string
 	Suggestion  string
+	More        []*FieldError // in later fields of the same record
 }
 
 func (e *FieldError) Error() string { return e.Message }
@@ -81,11 +82,11 @@ func (p *Parser) Data(dst []byte, t Type, tokens []Token) ([]byte, *FieldError) 
 	return out, nil
 }
 
-func (p *Parser) fields(info *Info) *FieldError {
+func (p *Parser) fields(info *Info) (first *FieldError) {
 	for i := range info.Fields {
 		f := &info.Fields[i]
 		if p.i >= len(p.tokens) {
-			if f.Kind.optional {
+			if f.Kind.optional || first != nil {
 				continue
 			}
 			return p.fail(RuleMissingField, "%s record without its %s", info.Mnemonic, f.Name).
@@ -95,18 +96,50 @@ func (p *Parser) fields(info *Info) *FieldError {
 			return p.fail(RuleUnquoted, "the %s of a %s record stands in quotes", f.Name, info.Mnemonic).
 				suggest("write %s without quotes", p.tokens[p.i].Text)
 		}
+		at := p.i
 		if err := f.Kind.parse(p); err != nil {
-			if err.Rule == RuleBadNumber {
-				err.Suggestion = "write " + info.Synopsis()
+			p.advise(info, i, err)
+			if first == nil {
+				first = err
+			} else {
+				first.More = append(first.More, err)
 			}
-			return err
+			if f.Kind.rest || err.Token != at || p.i != at+1 { // not certain where the next field begins
+				return first
+			}
 		}
 	}
+	if first != nil {
+		return first
+	}
 	if p.i < len(p.tokens) {
-		return p.fail(RuleExtraField, "%q stands after the last field of the %s record", clip(p.tokens[p.i].Text), info.Mnemonic).
-			suggest("write %s", info.Synopsis())
+		e := p.fail(RuleExtraField, "%q stands after the last field of the %s record", clip(p.tokens[p.i].Text), info.Mnemonic)
+		if len(info.Fields) == 1 {
+			return e.suggest("write a second record for it; or begin a comment with a semicolon")
+		}
+		return e.suggest("write %s", info.Synopsis())
 	}
 	return nil
+}
+
+// advise adds to an error in the i-th field what was most likely meant.
+func (p *Parser) advise(info *Info, i int, err *FieldError) {
+	if err.Token < len(p.tokens) {
+		if tok := p.tokens[err.Token].Text; len(tok) > 1 && (tok[len(tok)-1] == ',' || tok[len(tok)-1] == ';') && !p.tokens[err.Token].Quoted {
+			err.Suggestion = fmt.Sprintf("write %s without the %q behind it", clip(tok[:len(tok)-1]), tok[len(tok)-1:])
+			return
+		}
+	}
+	if err.Rule != RuleBadNumber {
+		return
+	}
+	err.Suggestion = "write " + info.Synopsis()
+	if i == 0 && info.Fields[0].Kind == U16 && len(p.tokens) == len(info.Fields)-1 { // the first number was forgotten
+		err.Suggestion += ", such as: " + info.Mnemonic + " 10"
+		for _, t := range p.tokens {
+			err.Suggestion += " " + string(clip(t.Text))
+		}
+	}
 }
 
 // generic reads the \# form of RFC 3597 §5.

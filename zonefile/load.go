@@ -15,10 +15,11 @@ type Loaded struct {
 	File *source.File
 	// SOASpan is where the SOA record stands; zero when there is none. ExtraSOA
 	// are further SOA records, which are not part of the zone.
-	SOASpan  source.Span
-	ExtraSOA []SOAPlace
-	Outside  int // records that are not in the zone
-	unread   map[string]bool
+	SOASpan   source.Span
+	ExtraSOA  []SOAPlace
+	Outside   int  // records that are not in the zone
+	UnreadSOA bool // there is a SOA record that could not be read
+	unread    map[string]bool
 }
 
 // loadBuilder parts reading from building: records are handed over in batches
@@ -133,7 +134,7 @@ func (l *loader) finish(file *source.File) *Loaded {
 		l.start(l.origin)
 	}
 	l.builder.drain()
-	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, unread: l.unread}
+	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, UnreadSOA: l.badSOA, unread: l.unread}
 }
 
 // Unread tells whether the name has a record that could not be read: then

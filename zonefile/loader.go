@@ -34,6 +34,8 @@ func (l *loader) read(p *parser, limit int) {
 		switch {
 		case e.Kind == Record:
 			l.take(e)
+		case e.Kind == Bad && e.Type == rr.TypeSOA:
+			l.badSOA = true
 		case e.Kind == Bad && e.Owner != nil && len(l.unread) < maxUnread:
 			if l.unread == nil {
 				l.unread = map[string]bool{}
@@ -56,6 +58,7 @@ type loader struct {
 	soa     source.Span
 	extra   []SOAPlace
 	unread  map[string]bool
+	badSOA  bool
 }
 
 // maxUnread bounds how many names with unreadable records are remembered.
@@ -120,6 +123,10 @@ func (l *loader) notInZone(owner []byte, span source.Span) {
 	d := RuleOutsideZone.At(span, "%s is not in the zone %s", name, l.builder.b.Apex())
 	if !l.soa.IsZero() {
 		d = d.See(l.soa, "the zone's SOA")
+	}
+	if name.Labels() <= 2 && !name.AtOrBelow(dnsname.MustParse("arpa.")) {
+		plain := name.String()
+		d = d.Suggest("if it belongs to the zone, write %s without a final dot", plain[:max(len(plain)-1, 0)])
 	}
 	l.diags.Add(d)
 }

@@ -151,7 +151,7 @@ func (p *parser) next() *Entry {
 	e.Kind, e.File, e.Tokens, e.Offsets, e.Comment = Blank, p.file, s.tokens, s.offs, s.comment
 	e.Span = source.Span{Start: p.file.Pos(s.start), End: p.file.Pos(s.end)}
 	e.OwnerTok, e.TTLTok, e.ClassTok, e.TypeTok = -1, -1, -1, -1
-	e.Origin, e.Data = p.origin, nil
+	e.Origin, e.Data, e.Type = p.origin, nil, 0
 	if len(s.faults) > 0 {
 		p.reportFaults()
 	}
@@ -165,6 +165,9 @@ func (p *parser) next() *Entry {
 		p.directive(e)
 	default:
 		p.record(e)
+		if len(s.faults) > 0 && e.Kind == Record && e.Type != rr.TypeSOA {
+			e.Kind = Bad // what it holds is a guess, of which more findings would be echoes
+		}
 	}
 	return e
 }
@@ -322,4 +325,7 @@ func (p *parser) fieldError(e *Entry, first int, err *rr.FieldError) {
 	d := err.Rule.At(span, "%s", err.Message)
 	d.Suggestion = err.Suggestion
 	p.report(d)
+	for _, more := range err.More {
+		p.fieldError(e, first, more)
+	}
 }

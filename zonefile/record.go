@@ -7,6 +7,7 @@ import (
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/rr"
+	"fencepost/source"
 )
 
 // record reads the entry as a record.
@@ -51,11 +52,28 @@ func (p *parser) record(e *Entry) {
 		return
 	}
 	p.buf, e.Data = data, data
+	p.noteInnerQuotes(e)
 	if p.data.Units {
 		p.data.Units = false
 		p.noteUnits(e, firstUnits(e, i+1), true)
 	}
 	p.settleTTL(e)
+}
+
+// noteInnerQuotes looks for quotes that end a text in the middle: what follows
+// stands right behind them, or they right behind a word.
+func (p *parser) noteInnerQuotes(e *Entry) {
+	for i := e.TypeTok + 2; i < len(e.Tokens); i++ {
+		if !e.Tokens[i].Quoted && !e.Tokens[i-1].Quoted || e.Offsets[i] != e.tokenEnd(i-1) {
+			continue
+		}
+		if t := e.Tokens[i-1]; !t.Quoted && len(t.Text) > 0 && t.Text[len(t.Text)-1] == '=' {
+			continue // key="value"
+		}
+		at := source.Span{Start: e.File.Pos(e.Offsets[i] - 1), End: e.File.Pos(e.Offsets[i] + 1)}
+		p.report(RuleInnerQuote.At(at, "a quote within the text ends it here").Suggest(`write \" for a quote that belongs to the text`))
+		return
+	}
 }
 
 func firstUnits(e *Entry, i int) int {

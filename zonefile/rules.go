@@ -30,6 +30,11 @@ var (
 		Doc:  `A quoted text ends on the line where it began. Add the closing quote; a quote inside the text is written \".`,
 		Bad:  "t TXT \"one\nu TXT \"two\"\n",
 		Good: "t TXT \"one\"\nu TXT \"two\"\n"}
+	RuleInnerQuote = &diag.Rule{Code: "quote-within-text", Severity: diag.Warning,
+		Title: "a quote stands within a text and ends it", Ref: "RFC 1035 §5.1",
+		Doc:  `A text goes from one quote to the next. A quote that belongs to it is written \"; without the backslash the text falls apart into several.`,
+		Bad:  "t TXT \"the \"old\" pier\"\n",
+		Good: "t TXT \"the \\\"old\\\" pier\"\n"}
 	RuleUnknownType = &diag.Rule{Code: "unknown-type", Severity: diag.Error,
 		Title: "a word stands where the record type should be and is none", Ref: "RFC 1035 §5.2, RFC 3597 §5",
 		Doc:  "After the owner come TTL and class, if any, and then the type. A type that has no name here is written TYPE and its number.",
@@ -105,7 +110,7 @@ var (
 
 // Rules lists the rules of this package for the catalogue.
 var Rules = []*diag.Rule{
-	RuleUnknownDirective, RuleBadDirective, RuleUnclosedParen, RuleUnopenedParen, RuleUnclosedQuote, RuleUnknownType,
+	RuleUnknownDirective, RuleBadDirective, RuleUnclosedParen, RuleUnopenedParen, RuleUnclosedQuote, RuleInnerQuote, RuleUnknownType,
 	RuleMissingType, RuleTypeNotData, RuleWrongClass, RuleNoOwner, RuleNoTTL, RuleSOATTL, RuleBadTTL, RuleTTLUnits,
 	RuleCarriageReturn, RuleByteOrderMark, RuleNotASCII, RuleOutsideZone, RuleInclude,
 }

@@ -101,6 +101,7 @@ func (l *loader) absorb(second *loader) {
 	l.builder.drain()
 	l.builder.b.Absorb(second.builder.b)
 	l.outside += second.outside
+	l.badSOA = l.badSOA || second.badSOA
 	l.extra = append(l.extra, second.extra...)
 	for name := range second.unread {
 		if l.unread == nil {

@@ -17,7 +17,7 @@ var All = []*lint.Check{
 	soaExpire, expireWeekend, soaRetry, refreshShort, refreshLong, soaMinimum, contactAt, contactShape, mnameMissing, serialZero, serialFuture,
 	ttlMismatch, ttlLong, ttlZero, duplicateRecord, obsoleteType, minimalANY, severalOfOne,
 	aliasBesideData, severalAliases, aliasLoop, aliasChain, dnameHides, dnameBesideNS, dnameLoop,
-	missingDotTarget, missingDotOwner,
+	missingDotTarget, missingDotOwner, extraDot,
 	addressAsName, targetIsAlias, targetMissing, targetNoAddress, targetShape, danglingAlias, nullMX,
 	hostShape, hostUnderscore, aLabel, asteriskInside, wildcardDNAME, wildcardDelegation, specialUse, privateReverseZone,
 	unusableAddress, privateAddress, serversOneAddress, serversOneNetwork, serversIPv6Only, reverseShape, ptrStaysInside,

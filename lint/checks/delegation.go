@@ -109,7 +109,7 @@ var oneServerCut = &lint.Check{Rule: diag.Rule{
 		p.Explain(func(n int) diag.Diagnostic {
 			d := p.Report(at, "%s is delegated to a single server", owner)
 			if n > 1 {
-				d.Message += "; so are " + number(uint32(n-1)) + " more"
+				d.Message += andMore(n - 1)
 			}
 			return d.Suggest("have a second server")
 		})

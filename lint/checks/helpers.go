@@ -109,6 +109,14 @@ func perRecord(bad func(p *lint.Pass, set lint.Set, data []byte) (message string
 	}
 }
 
+// andMore says that the same is true of n others.
+func andMore(n int) string {
+	if n == 1 {
+		return "; so is 1 more"
+	}
+	return "; so are " + number(uint32(n)) + " more"
+}
+
 func types(t ...rr.Type) []rr.Type { return t }
 
 // fixed adds a mend to a finding: its own span replaced by text.

@@ -32,6 +32,17 @@ var targetTypes, hostTypes, targetsOf = func() (targets, hosts []rr.Type, of map
 	return targets, hosts, of
 }()
 
+// sampleHost is a name for a host that a type points to.
+func sampleHost(t rr.Type) string {
+	switch t {
+	case rr.TypeNS:
+		return "ns1"
+	case rr.TypeMX:
+		return "mail"
+	}
+	return "host"
+}
+
 // role says what a type's target is called.
 func role(t rr.Type) string {
 	if s := roles[t]; s != "" {
@@ -188,6 +199,31 @@ var missingDotTarget = &lint.Check{Rule: diag.Rule{
 	},
 }
 
+var extraDot = &lint.Check{Rule: diag.Rule{
+	Code: "extra-final-dot", Severity: diag.Warning, Title: "a name has a final dot that it should most likely not have", Ref: "RFC 1035 §5.1",
+	Doc:  "web. with a final dot is the name web at the top of the whole DNS, where there is none. The zone has a web of its own: without the dot the name is completed with the origin.",
+	Bad:  "www CNAME web.\nweb A 192.0.2.1\n",
+	Good: "www CNAME web\nweb A 192.0.2.1\n"},
+	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(r ref) {
+			if len(r.wire) != int(r.wire[0])+2 || len(p.Zone.Apex().Wire()) <= 1 { // not one label, or the root zone
+				return
+			}
+			inside, err := p.Zone.Apex().Child(nameOf(r.wire).Label())
+			if err != nil {
+				return
+			}
+			if t := p.Look([]byte(inside.Wire())); !t.InZone || !t.Exists {
+				return
+			}
+			t := r.place(p)
+			if text, ok := strings.CutSuffix(t.text, "."); ok && text != "" {
+				p.Add(fixed(p.Report(t.span, "this %s is a name at the top of the DNS, not %s", role(set.Type), inside).Suggest("write %s", text), text))
+			}
+		})
+	},
+}
+
 // pointsNowhere tells whether a name lies in the zone and does not exist there.
 func pointsNowhere(p *lint.Pass, wire []byte) bool {
 	t := p.Look(wire)
@@ -251,7 +287,7 @@ var addressAsName = &lint.Check{Rule: diag.Rule{
 			if a, ok := addressIn(p, r.wire); ok {
 				t := r.place(p)
 				p.Add(p.Report(t.span, "the %s is the address %s; a name belongs here", role(set.Type), a).
-					Suggest("give the host a name, such as: mail A %s", a))
+					Suggest("give the host a name, such as: %s A %s", sampleHost(set.Type), a))
 			}
 		})
 	},

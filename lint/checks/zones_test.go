@@ -120,6 +120,8 @@ func TestNoEchoes(t *testing.T) {
 		"an alias beside several types":              {"a CNAME b\na A 192.0.2.1\na TXT x\nb A 192.0.2.2\n", "6:3 alias-beside-data"},
 		"a duplicate in another case":                {"a MX 10 X.other.\nA MX 10 x.other.\n", "7:3 duplicate-record"},
 		"two TTLs among three records":               {"a 60 A 192.0.2.1\na 60 A 192.0.2.2\na 300 A 192.0.2.3\n", "8:3 ttl-mismatch"},
+		"several mistakes in one record":             {"_s._tcp SRV 1, 2x 70000 a..b\n", "6:13 bad-number, 6:16 bad-number, 6:19 bad-number, 6:27 empty-label"},
+		"a number that was forgotten":                {"_s._tcp SRV 5060 sip.other.\n", "6:18 bad-number"},
 		"two mistakes in one record":                 {"@ MX 10 a..b\n", "6:11 empty-label"},
 		"a record that is cut, and the one after it": {"a A\nb A 192.0.2.1\n", "6:4 missing-field"},
 	} {
