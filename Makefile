@@ -28,6 +28,10 @@ reference: build ## docs/findings.md, from the catalogue
 
 fuzz: ## each target for FUZZTIME
 	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile
+	go test -run '^$$' -fuzz FuzzTidy -fuzztime $(FUZZTIME) ./zonefile
+	go test -run '^$$' -fuzz FuzzEdit -fuzztime $(FUZZTIME) ./zonefile
+	go test -run '^$$' -fuzz FuzzData -fuzztime $(FUZZTIME) ./rr
+	go test -run '^$$' -fuzz FuzzPositions -fuzztime $(FUZZTIME) ./internal/editor
 	go test -run '^$$' -fuzz FuzzMessage -fuzztime $(FUZZTIME) ./message
 	go test -run '^$$' -fuzz FuzzName -fuzztime $(FUZZTIME) ./dnsname
 	go test -run '^$$' -fuzz FuzzRespond -fuzztime $(FUZZTIME) ./answer

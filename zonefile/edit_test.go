@@ -212,7 +212,7 @@ func TestEditKeepsComments(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := string(ed.Finish()[f.Source])
-	if !kept(editable, out) || !strings.Contains(out, "web\tAAAA\t2001:db8::2\n") {
+	if !kept(editable, out) || !strings.Contains(out, "web\tA\t192.0.2.2\n\tAAAA\t2001:db8::2\n") {
 		t.Errorf("%q", out)
 	}
 }

@@ -7,6 +7,7 @@ import (
 
 	"fencepost/dnsname"
 	"fencepost/rr"
+	"fencepost/source"
 )
 
 // NewRecord is a record to be written into a file.
@@ -42,15 +43,39 @@ func (ed *Editor) Insert(r NewRecord) error {
 		return fmt.Errorf("%s: no origin is in force where the record would go", f.Name)
 	}
 	owner := r.Owner.Relative(originName)
-	if same && near.OwnerTok < 0 {
-		owner = "" // like the neighbour: the owner is the one before
+	before := ed.last.file == f && ed.last.at == at && ed.last.owner.Equal(r.Owner) // put there by this edit
+	if (same || before) && ed.leavesOwnersOut(f) {
+		owner = "" // the owner is the one before
 	}
+	ed.last = inserted{f, at, r.Owner}
 	line := layoutLine(near, owner, r)
 	if at > 0 && f.Content[at-1] != '\n' {
 		line = "\n" + line
 	}
 	ed.replace(f, at, at, line+lineEnd(f.Content))
 	return nil
+}
+
+// inserted is where a record was put.
+type inserted struct {
+	file  *source.File
+	at    int
+	owner dnsname.Name
+}
+
+// leavesOwnersOut tells whether a file writes an owner once for a run of its
+// records.
+func (ed *Editor) leavesOwnersOut(f *source.File) (yes bool) {
+	if known, ok := ed.ownerless[f]; ok {
+		return known
+	}
+	defer func() { ed.ownerless[f] = yes }()
+	for _, e := range ed.f.All {
+		if e.Kind == Record && e.File == f && e.OwnerTok < 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // lineEnd is how lines of the text end.

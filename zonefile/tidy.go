@@ -9,8 +9,8 @@ import (
 	"fencepost/rr"
 )
 
-// Tidy writes a file in the house style: owner, TTL, type and data in columns,
-// an owner once for a run of its records, types in capitals, times in seconds, no
+// Tidy writes a file in the house style: owner, type and data in columns, a TTL
+// that is stated right before the type, an owner once for a run of its records, types in capitals, times in seconds, no
 // class (all are IN), at most one blank line in a row, LF at line ends. Comments
 // stay with their records, records stay in their order, names as they are written
 // and what could not be read as it is. Tidy text comes back unchanged.
@@ -37,7 +37,6 @@ type tidier struct {
 	out    []byte
 	owners map[*Entry][]byte // what is written in the owner column; missing: nothing
 	owner  int               // width of the owner column
-	ttl    int               // width of the TTL column, 0 if no record states one
 	blanks int
 }
 
@@ -62,9 +61,6 @@ func (t *tidier) measure() {
 			}
 		}
 		before = e
-		if e.TTLTok >= 0 {
-			t.ttl = max(t.ttl, len(strconv.FormatUint(uint64(e.TTL), 10))+1)
-		}
 	}
 	t.owner = (t.owner + 3) / 4 * 4
 }
@@ -172,16 +168,15 @@ func (t *tidier) record(e *Entry) {
 	}
 	start := len(t.out)
 	t.out = append(t.out, t.owners[e]...)
-	t.column(start, t.owner)
-	if t.ttl > 0 {
-		if e.TTLTok >= 0 {
-			t.out = strconv.AppendUint(t.out, uint64(e.TTL), 10)
-		}
-		t.column(start, t.owner+t.ttl)
+	if e.TTLTok >= 0 { // before the type, in the room that owners leave: no column moves when a TTL comes
+		ttl := strconv.FormatUint(uint64(e.TTL), 10)
+		t.column(start, t.owner-len(ttl)-1)
+		t.out = append(t.out, ttl...)
 	}
+	t.column(start, t.owner)
 	t.out = append(t.out, typeText(e)...)
 	if e.TypeTok+1 < len(e.Tokens) || e.multiline() {
-		t.column(start, t.owner+t.ttl+typeWidth)
+		t.column(start, t.owner+typeWidth)
 	}
 	if e.multiline() {
 		t.lines(e, len(t.out)-start)

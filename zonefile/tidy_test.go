@@ -58,22 +58,22 @@ const untidy = "\xef\xbb\xbf; the zone\r\n" +
 const tidied = `; the zone
 $TTL 3600
 
-@                   SOA    ns1 hostmaster (
-                           1       ; serial
-                           7200    ; refresh
-                           900
-                           1209600 ; expire
-                           300 )
-                    NS     ns1
-                    NS     ns2          ; the other
-ns1             300 A      192.0.2.1    ;first
-                    AAAA   2001:db8::1
+@               SOA    ns1 hostmaster (
+                       1       ; serial
+                       7200    ; refresh
+                       900
+                       1209600 ; expire
+                       300 )
+                NS     ns1
+                NS     ns2              ; the other
+ns1         300 A      192.0.2.1        ;first
+                AAAA   2001:db8::1
 ; a remark
-ns1                 TXT    "two  blanks" x
-a-name-that-is-much-longer-than-the-column  A 192.0.2.2
+ns1             TXT    "two  blanks" x
+a-name-that-is-much-longer-than-the-column A 192.0.2.2
 ( early A 192.0.2.3 )
 $ORIGIN sub
-www                 HTTPS  1 . alpn="h2,h3"
+www             HTTPS  1 . alpn="h2,h3"
 `
 
 func TestTidy(t *testing.T) {

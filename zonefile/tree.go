@@ -75,11 +75,14 @@ type Editor struct {
 	f       *File
 	patches map[*source.File][]patch
 	removed map[*Entry]bool
+	last    inserted
+
+	ownerless map[*source.File]bool // what leavesOwnersOut found
 }
 
 // NewEditor begins an edit.
 func NewEditor(f *File) *Editor {
-	return &Editor{f: f, patches: map[*source.File][]patch{}, removed: map[*Entry]bool{}}
+	return &Editor{f: f, patches: map[*source.File][]patch{}, removed: map[*Entry]bool{}, ownerless: map[*source.File]bool{}}
 }
 
 // apply is the text of a file with all changes.

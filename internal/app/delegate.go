@@ -43,18 +43,22 @@ func (a *App) Delegate(o Delegate) (*Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := e.cut(child, servers); err != nil {
-		return nil, err
-	}
 	if own != nil && o.Create {
 		return nil, fmt.Errorf("the zone %s exists already, in %s; leave --create out", child, Shown(own.path))
+	}
+	if err := e.addServers(child, servers); err != nil {
+		return nil, err
+	}
+	if err := e.addDS(child, own); err != nil {
+		return nil, err
+	}
+	if err := e.addGlue(child, servers); err != nil {
+		return nil, err
 	}
 	if o.Create {
 		if err := b.createChild(child, servers, o.Contact); err != nil {
 			return nil, err
 		}
-	} else if err := e.addDS(child, own); err != nil {
-		return nil, err
 	}
 	e.noteHidden(child)
 	return b.finish(o.Dry)
@@ -161,8 +165,8 @@ func (e *editing) addresses(name dnsname.Name) (out []netip.Addr) {
 	return out
 }
 
-// cut writes the NS records of a delegation and the glue that it needs.
-func (e *editing) cut(child dnsname.Name, servers []starterServer) error {
+// addServers writes the NS records of a delegation.
+func (e *editing) addServers(child dnsname.Name, servers []starterServer) error {
 	if ns := e.file.Records(child, rr.TypeNS); len(ns) > 0 {
 		return fmt.Errorf("%s is delegated already, at %s; use add, change and remove for its NS records", child, e.src.Position(ns[0].Span.Start))
 	}
@@ -171,6 +175,11 @@ func (e *editing) cut(child dnsname.Name, servers []starterServer) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// addGlue writes the addresses that a delegation needs, and no others.
+func (e *editing) addGlue(child dnsname.Name, servers []starterServer) error {
 	for _, sv := range servers {
 		switch {
 		case !sv.name.AtOrBelow(child):

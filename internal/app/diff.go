@@ -31,9 +31,10 @@ type Compared struct {
 	Zone               dnsname.Name
 	OldSerial, Serial  uint32
 	Changes            []RRsetChange
-	WithoutDNSSEC      bool      // one side is signed, so DNSSEC records were left out
-	Until              time.Time // when the last cache forgets an old answer, were it published now
-	Added, Gone, Moved int       // sets that came, went, changed
+	Negative           time.Duration // how long caches remember that something is missing
+	WithoutDNSSEC      bool          // one side is signed, so DNSSEC records were left out
+	Until              time.Time     // when the last cache forgets an old answer, were it published now
+	Added, Gone, Moved int           // sets that came, went, changed
 }
 
 // RRsetChange is one record set that differs.
@@ -192,6 +193,7 @@ func compare(old, new *zone.Snapshot, now time.Time) *Compared {
 			}
 		}
 	}
+	res.Negative = time.Duration(negative) * time.Second
 	zone.Diff(old, new, func(d zone.Difference) bool {
 		t := d.Old.Type
 		if d.Old.N == 0 {

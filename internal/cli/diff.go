@@ -62,35 +62,39 @@ func (e *env) showDiff(c *app.Compared) error {
 		return nil
 	}
 	e.ui.Sayf("%s: serial %d → %d; %d added, %d removed, %d changed\n", plain, c.OldSerial, c.Serial, c.Added, c.Gone, c.Moved)
+	if c.Added > 0 {
+		e.ui.Sayf("Caches may remember that what was added is missing for %s.\n", ui.Duration(c.Negative))
+	}
 	e.ui.Sayf("Published now, the last old answer leaves the caches at %s.\n", clockTime(c.Until))
 	return nil
 }
 
-// change shows one record set: its name and type, then records that went and
-// came.
+// change shows one record set. One that came is its records; one that went or
+// changed says until when caches may keep it.
 func (e *env) change(c app.RRsetChange) {
-	cached := fmt.Sprintf("caches may keep the old answer for %s, until %s", ui.Duration(time.Duration(c.OldTTL)*time.Second), clockTime(c.Until))
-	ttl := strconv.FormatUint(uint64(c.TTL), 10)
-	switch {
-	case c.Change == "added":
-		cached = "caches may know that it was missing until " + clockTime(c.Until)
-	case c.Change == "removed":
-		ttl = strconv.FormatUint(uint64(c.OldTTL), 10)
-	case c.OldTTL != c.TTL:
+	name := strings.TrimSuffix(c.Name, ".")
+	if c.Change == "added" {
+		for _, r := range c.New {
+			e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s  %d  %s  %s", name, c.TTL, c.Type, r))
+		}
+		return
+	}
+	ttl := strconv.FormatUint(uint64(c.OldTTL), 10)
+	if c.Change != "removed" && c.OldTTL != c.TTL {
 		ttl = fmt.Sprintf("%d → %d", c.OldTTL, c.TTL)
 	}
-	kept := ""
-	if c.Kept > 0 && c.Change != "ttl" {
-		kept = fmt.Sprintf(", %d as before", c.Kept)
-	}
-	e.ui.Printf("%s  %s  TTL %s%s\n", e.ui.Paint(ui.Bold, "%s", c.Name), c.Type, ttl, kept)
 	for _, r := range c.Old {
-		e.ui.Printf("  %s\n", e.ui.Paint(ui.Bad, "- %s", r))
+		e.ui.Printf("%s\n", e.ui.Paint(ui.Bad, "- %s  %s  %s  %s", name, ttl, c.Type, r))
 	}
 	for _, r := range c.New {
-		e.ui.Printf("  %s\n", e.ui.Paint(ui.Good, "+ %s", r))
+		e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s  %s  %s  %s", name, ttl, c.Type, r))
 	}
-	e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "%s", cached))
+	if c.Change == "ttl" {
+		e.ui.Printf("%s\n", e.ui.Paint(ui.Suspect, "  %s  %s  %s  (%s as before)", name, ttl, c.Type, ui.Plural(c.Kept, "record")))
+	} else if c.Kept > 0 {
+		e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "%s as before", ui.Plural(c.Kept, "record")))
+	}
+	e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "caches may keep the old answer for %s, until %s", ui.Duration(time.Duration(c.OldTTL)*time.Second), clockTime(c.Until)))
 }
 
 func clockTime(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }

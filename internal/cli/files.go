@@ -47,15 +47,22 @@ func (e *env) tidied(t *app.Tidied, check bool) {
 	case !t.Changed:
 		e.ui.Sayf("%s is tidy\n", t.Path)
 	case check:
-		for _, l := range t.Removed {
-			e.ui.Printf("%s\n", e.ui.Paint(ui.Bad, "- %s", strings.TrimRight(l, "\r")))
-		}
-		for _, l := range t.Added {
-			e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s", l))
-		}
+		e.someLines(ui.Bad, "-", t.Removed)
+		e.someLines(ui.Good, "+", t.Added)
 		e.ui.Sayf("%s is not tidy; run: fencepost tidy %s\n", t.Path, t.Path)
 	default:
 		e.ui.Sayf("wrote %s: %s laid out anew, nothing changed in meaning\n", t.Path, ui.Plural(len(t.Added), "line"))
+	}
+}
+
+// someLines shows the first of many lines.
+func (e *env) someLines(s ui.Style, mark string, lines []string) {
+	const most = 12
+	for _, l := range lines[:min(len(lines), most)] {
+		e.ui.Printf("%s\n", e.ui.Paint(s, "%s %s", mark, strings.TrimRight(l, "\r")))
+	}
+	if n := len(lines) - most; n > 0 {
+		e.ui.Printf("%s\n", e.ui.Paint(ui.Dim, "%s ... %s more", mark, ui.Plural(n, "line")))
 	}
 }
 

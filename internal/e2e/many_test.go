@@ -53,7 +53,7 @@ func TestRanges(t *testing.T) {
 func TestHexRanges(t *testing.T) {
 	dir := estate(t)
 	want(t, fp(t, dir, "add", "saltmarsh.example", "g[1-26]", "AAAA", "2001:db8:5a17::[1-1a]", clock), 0, "+ g26             AAAA   2001:db8:5a17::1a")
-	want(t, fp(t, dir, "add", "saltmarsh.example", "pool", "A", "198.51.100.[1-3]", clock), 0, "pool            A      198.51.100.3")
+	want(t, fp(t, dir, "add", "saltmarsh.example", "pool", "A", "198.51.100.[1-3]", clock), 0, "+ pool            A      198.51.100.1\n+                 A      198.51.100.2\n+                 A      198.51.100.3")
 	want(t, fp(t, dir, "add", "saltmarsh.example", "note", "TXT", "see [1-3]", clock), 0, `"see [1-3]"`)
 	want(t, fp(t, dir, "remove", "saltmarsh.example", "g[1-26]", clock), 0, "- g26 ")
 	if s := zoneText(t, dir, "saltmarsh.example"); strings.Contains(s, "g26") || !strings.Contains(s, "pool") {
@@ -95,7 +95,7 @@ func TestPTR(t *testing.T) {
 func TestStandardInput(t *testing.T) {
 	dir := estate(t)
 	r := fpIn(t, dir, "one A 198.51.100.1 ; first\n\n  TXT \"a; b\"\ntwo 300 IN AAAA ( 2001:db8:5a17::2 )\n", "add", "saltmarsh.example", "-", clock)
-	want(t, r, 0, `+ one             TXT    "a; b"`, "AAAA")
+	want(t, r, 0, "+                 TXT    \"a; b\"", "AAAA")
 	want(t, fpIn(t, dir, "three A 198.51.100.3\nfour A 198.51.100.400\n", "add", "saltmarsh.example", "-"), 2, "400 is over 255")
 	want(t, fpIn(t, dir, "three A 198.51.100.3\nthree A 198.51.100.3\n", "add", "saltmarsh.example", "-"), 2, "added twice")
 	want(t, fpIn(t, dir, "three TXT \"open\n", "add", "saltmarsh.example", "-"), 2, "line 1 of standard input")

@@ -86,7 +86,7 @@ func TestEdits(t *testing.T) {
 		removed, added string
 	}{
 		{[]string{"add", "cam-c", "A", "198.51.100.43"}, "", "cam-c   A    198.51.100.43"},
-		{[]string{"add", "cam-b", "AAAA", "2001:db8::42"}, "", "cam-b   AAAA 2001:db8::42"},
+		{[]string{"add", "cam-b", "AAAA", "2001:db8::42"}, "", "        AAAA 2001:db8::42"},
 		{[]string{"add", "cam-a", "TXT", "two words"}, "", `        TXT  "two words"`},
 		{[]string{"add", "deep.er", "A", "198.51.100.44", "--ttl", "60"}, "", "deep.er 60 A 198.51.100.44"},
 		{[]string{"change", "cam-a", "A", "198.51.100.99"}, "cam-a   A    198.51.100.41   ; first", "cam-a   A    198.51.100.99   ; first"},
