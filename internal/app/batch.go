@@ -67,11 +67,11 @@ type editing struct {
 }
 
 // batch is the edits of one command: several files that change together or not
-// at all. Its folder is locked, so that of two commands at once none loses what
-// the other wrote.
+// at all. Their folders are locked, so that of two commands at once none loses
+// what the other wrote.
 type batch struct {
 	a      *App
-	unlock func()
+	locked map[string]func() // folders, with what unlocks them
 	edits  []*editing
 	fresh  []*EditedFile          // files that are made, or replaced whole
 	parts  map[string]*EditedFile // files that zones include, by their names
@@ -138,14 +138,28 @@ func (a *App) newBatchIn(dir string) (*batch, error) {
 }
 
 func (a *App) lockedBatch(folder string) (*batch, error) {
-	unlock, err := lockFolder(folder)
-	if err != nil {
-		return nil, err
-	}
-	return &batch{a: a, unlock: unlock}, nil
+	b := &batch{a: a, locked: map[string]func(){}}
+	return b, b.lock(folder)
 }
 
-func (b *batch) close() { b.unlock() }
+// lock locks a folder until the batch is closed.
+func (b *batch) lock(folder string) error {
+	folder, err := filepath.Abs(folder)
+	if err != nil || b.locked[folder] != nil {
+		return err
+	}
+	unlock, err := lockFolder(folder)
+	if err == nil {
+		b.locked[folder] = unlock
+	}
+	return err
+}
+
+func (b *batch) close() {
+	for _, unlock := range b.locked {
+		unlock()
+	}
+}
 
 // note adds something that a person may want to know, once.
 func (b *batch) note(format string, args ...any) {
@@ -168,6 +182,13 @@ func (b *batch) open(operand string) (*editing, error) {
 }
 
 func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
+	path, err := filepath.Abs(path) // a file has one name here, however it was given
+	if err != nil {
+		return nil, err
+	}
+	if err := b.lock(filepath.Dir(path)); err != nil {
+		return nil, err
+	}
 	for _, e := range b.edits {
 		if e.path == path {
 			return e, nil

@@ -102,7 +102,7 @@ func (a *App) Add(o Edit) (*Edited, error) {
 			return nil, err
 		}
 		if o.PTR {
-			if err := b.addPTR(e, s); err != nil {
+			if err := b.addPTR(s); err != nil {
 				return nil, err
 			}
 		}
@@ -149,7 +149,7 @@ func (a *App) Change(o Edit) (*Edited, error) {
 			return nil, err
 		}
 		if o.PTR {
-			if err := b.movePTR(e, s, r.Data); err != nil {
+			if err := b.movePTR(s, r.Data); err != nil {
 				return nil, err
 			}
 		}
@@ -196,7 +196,7 @@ func (a *App) Remove(o Edit) (*Edited, error) {
 			e.ed.Remove(r)
 			e.expect(s.owner, r.Type, r.Data, -1)
 			if o.PTR {
-				if err := b.removePTR(e, s.owner, r); err != nil {
+				if err := b.removePTR(s.owner, r); err != nil {
 					return nil, err
 				}
 			}

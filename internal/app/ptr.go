@@ -65,7 +65,7 @@ func addressOf(t rr.Type, data []byte) (netip.Addr, bool) {
 }
 
 // addPTR writes the PTR of an address that a record adds.
-func (b *batch) addPTR(e *editing, s *subject) error {
+func (b *batch) addPTR(s *subject) error {
 	a, ok := addressOf(s.t, s.wire)
 	if !ok {
 		return usage("--ptr is for A and AAAA records, not for %s", s.t)
@@ -96,7 +96,7 @@ func (b *batch) addPTR(e *editing, s *subject) error {
 
 // removePTR takes out the PTR of an address whose record goes, if it points to
 // the record's owner.
-func (b *batch) removePTR(e *editing, owner dnsname.Name, r *zonefile.Entry) error {
+func (b *batch) removePTR(owner dnsname.Name, r *zonefile.Entry) error {
 	a, ok := addressOf(r.Type, r.Data)
 	if !ok {
 		return nil
@@ -117,9 +117,9 @@ func (b *batch) removePTR(e *editing, owner dnsname.Name, r *zonefile.Entry) err
 }
 
 // movePTR changes the PTRs of a record that gets another address.
-func (b *batch) movePTR(e *editing, s *subject, old []byte) error {
-	if err := b.removePTR(e, s.owner, &zonefile.Entry{Type: s.t, Data: old}); err != nil {
+func (b *batch) movePTR(s *subject, old []byte) error {
+	if err := b.removePTR(s.owner, &zonefile.Entry{Type: s.t, Data: old}); err != nil {
 		return err
 	}
-	return b.addPTR(e, s)
+	return b.addPTR(s)
 }

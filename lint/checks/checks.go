@@ -44,16 +44,3 @@ func Adjustable() (out []*diag.Rule) {
 	}
 	return out
 }
-
-// Catalogue is every rule a zone file can break: of fields, of the language and
-// of the checks.
-func Catalogue() []*diag.Rule {
-	var out []*diag.Rule
-	out = append(out, zonefile.Rules...)
-	out = append(out, rr.Rules...)
-	out = append(out, lint.Rules...)
-	for _, c := range All {
-		out = append(out, &c.Rule)
-	}
-	return out
-}

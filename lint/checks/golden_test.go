@@ -19,7 +19,7 @@ var update = flag.Bool("update", false, "write the golden file anew")
 // and read the difference.
 func TestGolden(t *testing.T) {
 	var b strings.Builder
-	for _, r := range Catalogue() {
+	for _, r := range catalogue() {
 		fmt.Fprintf(&b, "== %s\n", r.Code)
 		bad, src := runIn(t, r.Bad)
 		bad.Sort()

@@ -1,0 +1,67 @@
+package workspace
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"fencepost/diag"
+)
+
+func (p *checker) decode(text []byte, r *raw) {
+	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(r)
+	var strict *toml.StrictMissingError
+	var bad *toml.DecodeError
+	switch {
+	case err == nil:
+	case errors.As(err, &strict):
+		for i := range strict.Errors {
+			e := &strict.Errors[i]
+			line, column := e.Position()
+			key := e.Key()
+			word := key[len(key)-1]
+			d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
+			if meant := diag.Closest(word, keys); meant != "" {
+				d = d.Suggest("did you mean %s?", meant)
+			}
+			p.diags.Add(d)
+		}
+	case errors.As(err, &bad):
+		line, column := bad.Position()
+		text := strings.TrimPrefix(bad.Error(), "toml: ")
+		if have, want, ok := typeMismatch(text); ok {
+			p.diags.Add(RuleBadValue.At(p.span(line, column, 1), "this value is %s; %s belongs here", have, want))
+			return
+		}
+		p.diags.Add(RuleSyntax.At(p.span(line, column, 1), "%s", text))
+	default:
+		p.diags.Add(RuleSyntax.At(p.span(1, 1, 1), "%v", err))
+	}
+}
+
+// tomlKinds are the kinds of values, as the decoder calls them, in plain words;
+// goKinds those that belong into the fields here.
+var (
+	tomlKinds = map[string]string{"integer": "a number", "float": "a number", "boolean": "true or false", "string": "a text", "array": "a list", "inline table": "a table",
+		"table": "a table", "datetime": "a time", "local date": "a date"}
+	goKinds = map[string]string{"string": "a text in quotes", "[]string": "a list of texts in square brackets", "bool": "true or false"}
+)
+
+// typeMismatch reads the decoder's message about a value of the wrong kind.
+func typeMismatch(text string) (have, want string, ok bool) {
+	rest, ok := strings.CutPrefix(text, "cannot decode TOML ")
+	if !ok {
+		return "", "", false
+	}
+	from, _, _ := strings.Cut(rest, " into ")
+	to := rest[strings.LastIndex(rest, " ")+1:]
+	if have = tomlKinds[from]; have == "" {
+		have = "of another kind"
+	}
+	if want = goKinds[to]; want == "" {
+		want = "a section or another kind of value"
+	}
+	return have, want, true
+}
