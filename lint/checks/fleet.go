@@ -148,26 +148,51 @@ var glueDiffers = &lint.Check{Rule: diag.Rule{
 	Bad:  parentOK + "sub NS ns1.sub\nsub NS ns2.example.net.\nns1.sub A 192.0.2.99\n" + childOK,
 	Good: parentOK + cutOK + childOK},
 	Fleet: func(f *lint.Fleet) {
+		byParent := map[*lint.Member]map[string]*cut{}
 		for _, c := range cuts(f) {
 			if c.name == nil {
 				continue
 			}
-			for n := range c.parent.Names {
-				if !n.Occluded() || !n.Owner().AtOrBelow(c.child.Apex()) {
-					continue
-				}
-				for _, t := range addressTypes {
-					glue, _ := n.Set(t)
-					own, _ := c.child.Find(n.Owner(), t)
-					if glue.N == 0 || own.N == 0 || sameData(glue.RRset, own) {
-						continue
+			if byParent[c.parent] == nil {
+				byParent[c.parent] = map[string]*cut{}
+			}
+			byParent[c.parent][c.child.Apex().Key()] = c
+		}
+		for parent, children := range byParent {
+			for n := range parent.Names {
+				if n.Occluded() {
+					if c := above(children, parent, n.Owner()); c != nil {
+						glueAgrees(f, c, n)
 					}
-					f.Add(f.Report(glue.Layout(0).Field(0), "here %s has %s, in its own zone %s", n.Owner(), addressText(glue.RRset), addressText(own)).
-						Suggest("write %s", addressText(own)))
 				}
 			}
 		}
 	},
+}
+
+// above is the delegation that a name in the parent lies below, if the child is
+// in the workspace.
+func above(children map[string]*cut, parent *lint.Member, name dnsname.Name) *cut {
+	for ; name.Below(parent.Apex()); name = name.Parent() {
+		if c := children[name.Key()]; c != nil {
+			return c
+		}
+	}
+	return nil
+}
+
+// glueAgrees compares the addresses of a name below a delegation with those in
+// the child.
+func glueAgrees(f *lint.Fleet, c *cut, n *lint.Name) {
+	for _, t := range addressTypes {
+		glue, _ := n.Set(t)
+		own, _ := c.child.Find(n.Owner(), t)
+		if glue.N == 0 || own.N == 0 || sameData(glue.RRset, own) {
+			continue
+		}
+		f.Add(f.Report(glue.Layout(0).Field(0), "here %s has %s, in its own zone %s", n.Owner(), addressText(glue.RRset), addressText(own)).
+			Suggest("write %s", addressText(own)))
+	}
 }
 
 func sameData(a, b zone.RRset) bool {
