@@ -354,7 +354,7 @@ func takesText(info *rr.Info, i int) bool {
 		return false
 	}
 	k := info.Fields[min(i, len(info.Fields)-1)].Kind
-	return k == rr.Strings || k == rr.Text
+	return k == rr.Strings || k == rr.Text || k == rr.NonEmptyText || k == rr.String || k == rr.OptionalString
 }
 
 func (e *editing) ttl(text string) (ttl uint32, has bool, err error) {
