@@ -24,8 +24,8 @@ import (
 type Check struct {
 	diag.Rule
 
-	Types []rr.Type                 // with Set: the types it wants
-	Set   func(p *Pass, set Set)    // called for each RRset of these types
+	Types []rr.Type                 // with Set: the types it wants; nil: all
+	Set   func(p *Pass, set Set)    // called for each RRset of these types, not to be kept
 	Name  func(p *Pass, name *Name) // called for each owner name
 	Zone  func(p *Pass)             // called once
 	Fleet func(f *Fleet)            // called once for all zones of a workspace
@@ -244,6 +244,7 @@ func (p *Pass) Add(d diag.Diagnostic) { p.diags.Add(d) }
 // plan is the checks, ordered by what they look at.
 type plan struct {
 	zone, names []*Check
+	every       []*Check // of all sets
 	byType      map[rr.Type][]*Check
 	low         [64][]*Check // byType without hashing, for the types one meets
 }
@@ -257,6 +258,8 @@ func newPlan(checks []*Check) *plan {
 			pl.zone = append(pl.zone, c)
 		case c.Name != nil:
 			pl.names = append(pl.names, c)
+		case c.Types == nil:
+			pl.every = append(pl.every, c)
 		default:
 			for _, t := range c.Types {
 				pl.byType[t] = append(pl.byType[t], c)
@@ -287,6 +290,7 @@ func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, se
 	}))
 	shared := Pass{Zone: z, Source: src, Now: now, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
 		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
+	go shared.servers() // a walk of its own, needed soon
 	first := shared
 	first.diags = diags
 	for _, c := range pl.zone {
@@ -320,6 +324,10 @@ func (p *Pass) name(pl *plan, node *zone.Node, first int) {
 		c.Name(p, n)
 	}
 	for set := range n.Sets {
+		for _, c := range pl.every {
+			p.rule = &c.Rule
+			c.Set(p, set)
+		}
 		for _, c := range pl.ofType(set.Type) {
 			p.rule = &c.Rule
 			c.Set(p, set)

@@ -10,6 +10,8 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/lint"
+	"fencepost/lint/checks"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/workspace"
@@ -66,20 +68,15 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.Diags = &diag.List{}
-	settings := a.settings()
-	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: a.includes(p.Source, path)}, p.Diags)
-	if z != nil {
+	found, settings := &diag.List{}, a.settings()
+	if z := zonefile.Load(f, zonefile.Options{Origin: name, Open: a.includes(p.Source, path)}, found); z != nil {
 		p.Serial, p.Records = z.Serial(), z.Records()
+		lint.Run(checks.All, z, p.Source, a.Now(), settings, found)
 		if !z.Apex().Equal(name) {
-			p.Diags.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), name))
+			found.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), name))
 		}
 	}
-	if checked, err := a.checkText(p.Source, f, zonefile.Options{Origin: name, Open: a.includes(p.Source, path)}); err == nil {
-		p.Diags = checked
-	} else {
-		p.Diags = settings.Settle(p.Diags, nil, false)
-	}
+	p.Diags = settings.Settle(found, p.Source.Files(), false)
 	p.Diags.Sort()
 	if p.Diags.Count(diag.Error) > 0 {
 		return p, ErrFindings

@@ -36,24 +36,28 @@ func (a *App) ReverseCheck(network string) (out []Mismatch, looked int, err erro
 	}
 	defer b.close()
 	have := map[netip.Addr][]dnsname.Name{}
-	for _, all := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
-		hosts, err := a.hosts(c, all)
+	var all []host
+	for _, family := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
+		hosts, err := a.hosts(c, family)
 		if err != nil {
 			return nil, 0, err
 		}
 		for _, h := range hosts {
 			have[h.addr] = append(have[h.addr], h.name)
-			if net.IsValid() && !net.Contains(h.addr) {
-				continue
-			}
-			e, name, err := b.ptrPlace(h.addr)
-			if err != nil || delegatedAbove(e, name) {
-				continue // not ours to say
-			}
-			looked++
-			if m, bad := missesPTR(e, name, h, len(have[h.addr]) > 1); bad {
-				out = append(out, m)
-			}
+		}
+		all = append(all, hosts...)
+	}
+	for _, h := range all {
+		if net.IsValid() && !net.Contains(h.addr) {
+			continue
+		}
+		e, name, err := b.ptrPlace(h.addr)
+		if err != nil || delegatedAbove(e, name) {
+			continue // not ours to say
+		}
+		looked++
+		if m, bad := missesPTR(e, name, h, len(have[h.addr]) > 1); bad {
+			out = append(out, m)
 		}
 	}
 	for _, e := range b.edits {

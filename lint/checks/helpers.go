@@ -13,10 +13,10 @@ import (
 
 // eachData calls f for each record of a set.
 func eachData(set lint.Set, f func(i int, data []byte)) {
-	i := 0
-	for data := range set.Data {
+	var data []byte
+	for i, rest := 0, set.RRset; rest.N > 0; i++ {
+		data, rest = rest.Cut()
 		f(i, data)
-		i++
 	}
 }
 

@@ -86,14 +86,20 @@ func (r ref) place(p *lint.Pass) target {
 // eachTarget calls f for each target of the set's records. The root is none: it
 // says "no host".
 func eachTarget(set lint.Set, f func(r ref)) {
-	i := 0
-	for data := range set.Data {
+	var data []byte
+	for i, rest := 0, set.RRset; rest.N > 0; i++ {
+		data, rest = rest.Cut()
+		if int(set.Type) < len(lastName) && lastName[set.Type] >= 0 { // by far the most
+			if wire := data[lastName[set.Type]:]; len(wire) > 1 {
+				f(ref{set, i, targetsOf[set.Type][0].Word, wire})
+			}
+			continue
+		}
 		eachName(set.Type, data, func(t rr.Target, wire []byte) {
 			if len(wire) > 1 {
 				f(ref{set, i, t.Word, wire})
 			}
 		})
-		i++
 	}
 }
 
@@ -123,10 +129,6 @@ var lastName = func() (at [64]int) {
 
 // eachName calls f for the targets in data.
 func eachName(t rr.Type, data []byte, f func(rr.Target, []byte)) {
-	if int(t) < len(lastName) && lastName[t] >= 0 {
-		f(targetsOf[t][0], data[lastName[t]:])
-		return
-	}
 	list := targetsOf[t]
 	field := 0
 	for it := rr.NewParts(t, data); len(list) > 0 && it.Next(); field++ {

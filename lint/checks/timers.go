@@ -138,12 +138,9 @@ var ttlLong = &lint.Check{Rule: diag.Rule{
 	Doc:  "So long will a mistake in such a record live on. Most resolvers cut it to a day or a week anyway. Said once for each zone.",
 	Bad:  "web 2592000 A 192.0.2.1\n",
 	Good: "web 86400 A 192.0.2.1\n"},
-	Name: func(p *lint.Pass, n *lint.Name) {
-		for set := range n.RRsets {
-			if set.TTL > week {
-				ttlPlaces(p, n, func(ttl uint32) bool { return ttl > week }, "may be cached for "+secs(set.TTL), "write 86400 or less")
-				return
-			}
+	Set: func(p *lint.Pass, set lint.Set) {
+		if set.TTL > week {
+			countTTL(p, set, "may be cached for "+secs(set.TTL), "write 86400 or less")
 		}
 	},
 }
@@ -153,37 +150,28 @@ var ttlZero = &lint.Check{Rule: diag.Rule{
 	Doc:  "With TTL 0 each use is a question to your servers, and some resolvers do as they please. For what changes often 60 will do. Said once for each zone.",
 	Bad:  "web 0 A 192.0.2.1\n",
 	Good: "web 60 A 192.0.2.1\n"},
-	Name: func(p *lint.Pass, n *lint.Name) {
-		for set := range n.RRsets {
-			if set.TTL == 0 {
-				ttlPlaces(p, n, func(ttl uint32) bool { return ttl == 0 }, "may not be cached (TTL 0)", "write 60 or more")
-				return
-			}
+	Set: func(p *lint.Pass, set lint.Set) {
+		if set.TTL == 0 {
+			countTTL(p, set, "may not be cached (TTL 0)", "write 60 or more")
 		}
 	},
 }
 
-// ttlPlaces counts the sets of a name with such a TTL.
-func ttlPlaces(p *lint.Pass, n *lint.Name, such func(uint32) bool, what, suggestion string) {
-	for set := range n.Sets {
-		if !such(set.TTL) {
-			continue
-		}
-		if !p.Count(set.Pos(0)) {
-			return
-		}
-		l, owner := set.Layout(0), n.Owner()
-		at := l.TTL
-		if at.IsZero() {
-			at = l.Type
-		}
-		p.Explain(func(count int) diag.Diagnostic {
-			d := p.Report(at, "the %s records of %s %s", set.Type, owner, what)
-			if count > 1 {
-				d.Message += "; so do those of " + number(uint32(count-1)) + " more names"
-			}
-			return d.Suggest("%s", suggestion)
-		})
+// countTTL counts the sets with such a TTL.
+func countTTL(p *lint.Pass, set lint.Set, what, suggestion string) {
+	if !p.Count(set.Pos(0)) {
 		return
 	}
+	l, owner, t := set.Layout(0), set.Name.Owner(), set.Type
+	at := l.TTL
+	if at.IsZero() {
+		at = l.Type
+	}
+	p.Explain(func(count int) diag.Diagnostic {
+		d := p.Report(at, "the %s records of %s %s", t, owner, what)
+		if count > 1 {
+			d.Message += andMore(count - 1)
+		}
+		return d.Suggest("%s", suggestion)
+	})
 }
