@@ -37,6 +37,7 @@ func Serve(ctx context.Context, a *app.App, version string, stream io.ReadWriteC
 type server struct {
 	app     *app.App
 	version string
+	connect sync.Once
 	conn    *jsonrpc2.Conn
 	done    func()
 	checks  sync.WaitGroup
@@ -87,7 +88,7 @@ var methods = map[string]func(s *server, ctx context.Context, params json.RawMes
 func nothing(*server, context.Context, json.RawMessage) (any, error) { return nil, nil }
 
 func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, error) {
-	s.conn = conn // requests come one after another
+	s.connect.Do(func() { s.conn = conn })
 	do := methods[req.Method]
 	if do == nil {
 		return nil, &jsonrpc2.Error{Code: jsonrpc2.CodeMethodNotFound, Message: "there is no method " + req.Method}
