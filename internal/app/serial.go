@@ -31,9 +31,9 @@ type SerialResult struct {
 // SerialStep is one step on the way to a serial. Each is forward by RFC 1982, so
 // that secondaries follow; before the next every secondary must have it.
 type SerialStep struct {
-	Serial uint32        `json:"serial"`
-	Wait   time.Duration `json:"wait_ns"` // at most, until secondaries have it by themselves
-	After  time.Time     `json:"not_before"`
+	Serial uint32    `json:"serial"`
+	Wait   int       `json:"wait_seconds"` // at most, until secondaries have it by themselves
+	After  time.Time `json:"not_before"`
 }
 
 // Serial shows a zone's serial, raises or sets it, or plans how to get to one
@@ -86,7 +86,7 @@ func (a *App) Serial(o SerialOptions) (*SerialResult, error) {
 // retry if that fails.
 func serialPlan(soa rr.SOA, to uint32, now time.Time) (out []SerialStep) {
 	const most = 1<<31 - 1
-	wait := time.Duration(soa.Refresh+soa.Retry) * time.Second
+	wait := int(soa.Refresh) + int(soa.Retry)
 	at := soa.Serial
 	for i := 0; at != to; i++ {
 		step := min(to-at, most)
@@ -94,7 +94,7 @@ func serialPlan(soa rr.SOA, to uint32, now time.Time) (out []SerialStep) {
 			step--
 		}
 		at += step
-		out = append(out, SerialStep{Serial: at, Wait: wait, After: now.Add(time.Duration(i) * wait).UTC()})
+		out = append(out, SerialStep{Serial: at, Wait: wait, After: now.Add(time.Duration(i*wait) * time.Second).UTC()})
 	}
 	return out
 }

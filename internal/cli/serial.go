@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -83,7 +84,7 @@ func (e *env) serialPlan(r *app.SerialResult, plain string) {
 	for i, s := range r.Plan {
 		if i > 0 {
 			e.ui.Printf("   %s\n", e.ui.Paint(ui.Dim, "wait until every secondary has %d: fencepost secondaries %s", r.Plan[i-1].Serial, plain))
-			e.ui.Printf("   %s\n", e.ui.Paint(ui.Dim, "by NOTIFY that is seconds; without, up to %s (refresh and retry), so from %s on", ui.Duration(s.Wait), clockTime(s.After)))
+			e.ui.Printf("   %s\n", e.ui.Paint(ui.Dim, "by NOTIFY that is seconds; without, up to %s (refresh and retry), so from %s on", ui.Duration(time.Duration(s.Wait)*time.Second), clockTime(s.After)))
 		}
 		e.ui.Printf("%d. %s\n", i+1, e.ui.Paint(ui.Bold, "fencepost serial %s --set %d", plain, s.Serial))
 		e.ui.Printf("   %s\n", e.ui.Paint(ui.Dim, "fencepost reload"))
