@@ -64,6 +64,7 @@ type Diagnostic struct {
 	Suggestion string      // what to write or do instead; may be empty
 	Related    []Related
 	Fix        *Fix         // a mechanical mend, or nil
+	Places     []source.Pos // of a finding made once for many places: where they are
 	Zone       dnsname.Name // the zone it is about, if known
 	Owner      dnsname.Name // the name it is about, if it is about one
 }

@@ -72,8 +72,13 @@ type tally struct {
 	pass  *Pass
 	n     int
 	first source.Pos
+	at    []source.Pos // the places, up to maxPlaces
 	make  func(n int) diag.Diagnostic
 }
+
+// maxPlaces bounds how many places of one finding are kept, so that exceptions at
+// each of them can be told.
+const maxPlaces = 1 << 12
 
 // Count counts something that deserves one finding for the zone, however often
 // it is true. It returns true for a place before all others so far in the text:
@@ -88,6 +93,9 @@ func (p *Pass) Count(at source.Pos) bool {
 		p.tallies[p.rule] = t
 	}
 	t.n++
+	if len(t.at) < maxPlaces {
+		t.at = append(t.at, at)
+	}
 	if t.make != nil && at >= t.first {
 		return false
 	}
@@ -110,16 +118,20 @@ func addTallies(passes []*Pass, diags *diag.List) {
 				sum[r] = t
 				continue
 			}
-			n := s.n + t.n
+			n, at := s.n+t.n, append(s.at, t.at...)
 			if t.first < s.first {
 				sum[r] = t
 			}
-			sum[r].n = n
+			sum[r].n, sum[r].at = n, at
 		}
 	}
 	for r, t := range sum {
 		t.pass.rule, t.pass.at = r, nil
 		if d := t.make(t.n); d.Rule != nil {
+			if len(t.at) == t.n { // else too many to allow one by one
+				slices.Sort(t.at)
+				d.Places = t.at
+			}
 			diags.Add(d)
 		}
 	}

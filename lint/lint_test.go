@@ -140,6 +140,14 @@ func TestCounted(t *testing.T) {
 	expect(t, "none", run(t, "", settings(), countedA))
 }
 
+// A finding made once for many places goes when each of them is allowed.
+func TestCountedAllowances(t *testing.T) {
+	const allow = " ; fencepost allow counted-a\n"
+	expect(t, "all allowed", run(t, "a A 192.0.2.1"+allow+"b A 192.0.2.2"+allow, settings(), countedA))
+	expect(t, "one allowed", run(t, "a A 192.0.2.1"+allow+"b A 192.0.2.2\n", settings(), countedA), "6 note counted-a: 2 names, first a.example.com.")
+	expect(t, "one too many", run(t, "a A 192.0.2.1"+allow+"b TXT x"+allow, settings(), countedA), "6 warning exception-unused: nothing of the kind counted-a is found at this record")
+}
+
 // Findings beyond what a list keeps are counted, and stay counted when settled.
 func TestDropped(t *testing.T) {
 	l := &diag.List{}

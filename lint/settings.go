@@ -92,14 +92,35 @@ func (s *Settings) allowed(d *diag.Diagnostic, remarks []*remark, used map[*Allo
 	if !s.adjustable(d.Rule) {
 		return false
 	}
-	for _, r := range remarks {
-		if d.Span.Start >= r.entry.Start && d.Span.Start < r.entry.End && r.allows(d.Rule.Code) {
-			return true
+	places := d.Places
+	if len(places) == 0 {
+		places = []source.Pos{d.Span.Start}
+	}
+	var left []source.Pos // places that no comment allows
+	for _, at := range places {
+		if !allowedAt(at, d.Rule.Code, remarks) {
+			left = append(left, at)
 		}
+	}
+	if len(left) == 0 {
+		return true
+	}
+	if left[0] != places[0] { // of several places the first is allowed: point to the next
+		d.Span = source.Span{Start: left[0], End: left[0] + 1}
 	}
 	for _, a := range s.Allow {
 		if a.covers(d) {
 			used[a] = true
+			return true
+		}
+	}
+	return false
+}
+
+// allowedAt tells whether a comment allows a finding at a place.
+func allowedAt(at source.Pos, code string, remarks []*remark) bool {
+	for _, r := range remarks {
+		if at >= r.entry.Start && at < r.entry.End && r.allows(code) {
 			return true
 		}
 	}
