@@ -1,6 +1,8 @@
 package server
 
 import (
+	"context"
+
 	"fencepost/journal"
 	"fencepost/rr"
 	"fencepost/zone"
@@ -8,6 +10,12 @@ import (
 
 // Digest tells versions of a zone apart by their whole content.
 func Digest(z *zone.Snapshot) string { return sourceDigest(z, "") }
+
+// digestLater is from how many octets on a zone is digested after it is in
+// service: a large one would keep the server from being ready.
+const digestLater = 8 << 20
+
+func rememberID(z *served) string { return "remember " + z.name.Key() }
 
 // remember keeps what is now in service of unsigned zones from files, so that a
 // change without a new serial is noticed also across restarts. s.mu is held.
@@ -22,18 +30,37 @@ func (s *Server) remember(zones []*served, results []ZoneResult) {
 		if results[i].Change != Loaded || now == nil || cfg.Sign != nil || len(cfg.FetchFrom) > 0 {
 			continue
 		}
-		p := journal.Published{Zone: z.name.Lower().String(), Serial: now.Serial(), Digest: Digest(now), At: s.Now()}
-		was, found, err := s.Store.LastPublished(z.name)
-		if err == nil && found && was.Digest == p.Digest {
+		if now.Octets() >= digestLater {
+			s.sched.set(rememberID(z), s.Now(), func(context.Context) { s.keepPublished(s.published(z)) })
 			continue
 		}
-		if found && !rr.NewerSerial(p.Serial, was.Serial) {
-			s.Log.Warn("the content changed since it was last served and the serial did not move, so secondaries will not take it",
-				"zone", z.name.String(), "serial", p.Serial, "was", was.Serial)
-			continue // until the serial moves, what counts is what the secondaries have
-		}
-		list = append(list, p)
+		list = append(list, s.published(z)...)
 	}
+	s.keepPublished(list)
+}
+
+// published is what is to be kept of a zone; nothing if that is known already, or
+// if the serial did not move: until it does, what counts is what secondaries have.
+func (s *Server) published(z *served) []journal.Published {
+	now := z.snap.Load()
+	if now == nil {
+		return nil
+	}
+	p := journal.Published{Zone: z.name.Lower().String(), Serial: now.Serial(), Digest: Digest(now), At: s.Now()}
+	was, found, err := s.Store.LastPublished(z.name)
+	switch {
+	case err != nil || !found:
+	case was.Digest == p.Digest:
+		return nil
+	case !rr.NewerSerial(p.Serial, was.Serial):
+		s.Log.Warn("the content changed since it was last served and the serial did not move, so secondaries will not take it",
+			"zone", z.name.String(), "serial", p.Serial, "was", was.Serial)
+		return nil
+	}
+	return []journal.Published{p}
+}
+
+func (s *Server) keepPublished(list []journal.Published) {
 	if err := s.Store.Publish(list); err != nil {
 		s.Log.Error("what was published could not be noted", "error", err)
 	}
