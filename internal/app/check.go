@@ -66,12 +66,9 @@ func (a *App) Check(ctx context.Context, o CheckOptions) (*Checked, error) {
 }
 
 func (a *App) checkFiles(ctx context.Context, res *Checked, o CheckOptions) error {
-	var given dnsname.Name
-	if o.Origin != "" {
-		var err error
-		if given, err = dnsname.Parse(o.Origin, dnsname.Root); err != nil {
-			return usage("--origin %s: %v", o.Origin, err)
-		}
+	given, err := givenOrigin(o.Origin)
+	if err != nil {
+		return err
 	}
 	for _, op := range o.Operands {
 		if err := ctx.Err(); err != nil {

@@ -191,7 +191,7 @@ func (e *editing) addGlue(child dnsname.Name, servers []starterServer) error {
 			return usage("the server %s lies in the delegated zone, so its address is needed here: --ns %s=ADDRESS", sv.name, sv.name)
 		}
 		for _, ip := range sv.addrs {
-			t, data := addressData(ip.String())
+			t, data := addressData(ip)
 			if len(e.file.Records(sv.name, t)) > 0 {
 				continue // it is there already
 			}

@@ -53,12 +53,9 @@ type RRsetChange struct {
 // Diff compares two versions of a zone by record sets. The error wraps
 // ErrFindings when they differ.
 func (a *App) Diff(ctx context.Context, o DiffOptions) (*Compared, error) {
-	name := dnsname.Name{}
-	if o.Origin != "" {
-		var err error
-		if name, err = dnsname.Parse(o.Origin, dnsname.Root); err != nil {
-			return nil, usage("--origin %s: %v", o.Origin, err)
-		}
+	name, err := givenOrigin(o.Origin)
+	if err != nil {
+		return nil, err
 	}
 	// A server does not say which zone is meant, so the other side is read first.
 	operands := []string{o.From, o.To}

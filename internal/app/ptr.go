@@ -57,13 +57,6 @@ func (b *batch) ptrPlace(a netip.Addr) (e *editing, name dnsname.Name, err error
 	return nil, name, fmt.Errorf("the reverse name of %s is an alias of an alias of an alias", a)
 }
 
-func addressOf(t rr.Type, data []byte) (netip.Addr, bool) {
-	if t != rr.TypeA && t != rr.TypeAAAA {
-		return netip.Addr{}, false
-	}
-	return netip.AddrFromSlice(data)
-}
-
 // addPTR writes the PTR of an address that a record adds.
 func (b *batch) addPTR(s *subject) error {
 	a, ok := addressOf(s.t, s.wire)

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -99,16 +100,19 @@ type Signed struct {
 	Input   *Checked
 }
 
+// zoneFileOf is zoneFile where --origin may name the zone that the file holds.
+func (a *App) zoneFileOf(operand, origin string) (path string, name dnsname.Name, err error) {
+	if path, name, err = a.zoneFile(operand); err == nil && origin != "" {
+		name, err = givenOrigin(origin)
+	}
+	return path, name, err
+}
+
 // input loads the zone that an operand means for signing or proving.
 func (a *App) input(operand, origin string, src *source.Set, diags *diag.List) (*zoneInput, error) {
-	path, name, err := a.zoneFile(operand)
+	path, name, err := a.zoneFileOf(operand, origin)
 	if err != nil {
 		return nil, err
-	}
-	if origin != "" {
-		if name, err = dnsname.Parse(origin, dnsname.Root); err != nil {
-			return nil, usage("--origin %s: %v", origin, err)
-		}
 	}
 	settings := a.settings()
 	in, err := a.loadZone(src, diags, path, name, dnsname.Name{}, settings)
@@ -227,14 +231,9 @@ type Verified struct {
 func (a *App) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 	start := time.Now()
 	res := &Verified{Source: &source.Set{}, Diags: &diag.List{}}
-	path, name, err := a.zoneFile(o.Operand)
+	path, name, err := a.zoneFileOf(o.Operand, o.Origin)
 	if err != nil {
 		return nil, err
-	}
-	if o.Origin != "" {
-		if name, err = dnsname.Parse(o.Origin, dnsname.Root); err != nil {
-			return nil, usage("--origin %s: %v", o.Origin, err)
-		}
 	}
 	f, err := readFile(res.Source, path)
 	if err != nil {
@@ -355,8 +354,8 @@ func (d *DelegationData) Records() (out []rr.Record) {
 		add(d.Zone, rr.TypeDS, append([]byte{byte(k.KeyTag >> 8), byte(k.KeyTag), k.Algorithm, k.DigestType}, digest...))
 	}
 	for _, s := range d.Servers {
-		for _, a := range s.Addresses {
-			t, data := addressData(a)
+		for _, text := range s.Addresses {
+			t, data := addressData(netip.MustParseAddr(text))
 			add(dnsname.MustParse(s.Name), t, data)
 		}
 	}

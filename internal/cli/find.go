@@ -1,0 +1,56 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/app"
+	"fencepost/internal/ui"
+)
+
+// maxHits is how many records a person is shown; programs get all.
+const maxHits = 1000
+
+func newFind(e *env) *cobra.Command {
+	var f app.Find
+	cmd := &cobra.Command{Use: "find [PATTERN]", GroupID: stageWrite, Short: "search all zones for a name, an address or a piece of data",
+		Long: `Lists the records that fit, with file and line. PATTERN is a name, as owner or in
+the data, where * and ? stand for anything; an address; or a network. --type and
+--text narrow it down, or are enough alone.`,
+		Example: `  fencepost find 'cam-*'
+  fencepost find 198.51.100.0/26
+  fencepost find web.saltmarsh.example --type CNAME
+  fencepost find --text spf1 --zone saltmarsh.example`,
+		Args: func(cmd *cobra.Command, args []string) error { return count(cmd, args, nil, 1) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				f.Pattern = args[0]
+			}
+			if e.ui.JSON {
+				_, err := e.app.Find(cmd.Context(), f, int(^uint(0)>>1), func(h app.Hit) error { return e.ui.Object(h) })
+				return err
+			}
+			var rows [][]string
+			n, err := e.app.Find(cmd.Context(), f, maxHits, func(h app.Hit) error {
+				rows = append(rows, []string{fmt.Sprintf("%s:%d", h.File, h.Line), h.Name, strconv.FormatUint(uint64(h.TTL), 10), h.Type, h.Data})
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			if len(rows) > 0 {
+				e.ui.Table([]string{"where", "name", ">TTL", "type", "data"}, rows)
+			}
+			e.ui.Sayf("%s found\n", ui.Plural(n, "record"))
+			if n > maxHits {
+				e.ui.Sayf("Only the first %s are shown; --format json lists all.\n", ui.Count(maxHits))
+			}
+			return nil
+		}}
+	cmd.Flags().StringVar(&f.Type, "type", "", "only records of this `TYPE`")
+	cmd.Flags().StringVar(&f.Text, "text", "", "only records with this `TEXT` in their data")
+	cmd.Flags().StringArrayVar(&f.Zones, "zone", nil, "only in this `ZONE` or file; repeat it for more")
+	return cmd
+}
