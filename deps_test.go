@@ -22,7 +22,8 @@ var layers = [][]string{
 	{"lint"},
 	{"lint/checks"},
 	{"signer"},
-	{"keyring", "tsig", "answer"},
+	{"roll", "tsig", "answer"},
+	{"keyring"},
 	{"resolve", "journal"},
 	{"transfer"},
 	{"workspace"},
@@ -37,10 +38,10 @@ var layers = [][]string{
 // denied says what packages may not import: the core prints nothing, ends
 // nothing and reads no clock of its own accord.
 var denied = map[string][]string{
-	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "answer", "tsig", "transfer", "resolve", "server"},
-	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "answer", "tsig", "journal", "keyring"},
+	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "answer", "tsig", "transfer", "resolve", "server"},
+	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "answer", "tsig", "journal", "keyring"},
 	"github.com/spf13/cobra": {"internal/app", "internal/ui", "internal/demo", "internal/editor", "internal/control", "server", "workspace"},
-	"encoding/json":          {"zone", "zonefile", "message", "answer", "dnssec", "signer", "server"},
+	"encoding/json":          {"zone", "zonefile", "message", "answer", "dnssec", "signer", "roll", "server"},
 }
 
 // calls that the core does not make, as text.

@@ -10,6 +10,7 @@ require (
 )
 
 require (
+	github.com/cloudflare/circl v1.6.5
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/sourcegraph/jsonrpc2 v0.2.3
@@ -24,5 +25,6 @@ require (
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
+	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 )

@@ -264,11 +264,11 @@ func TestTruncation(t *testing.T) {
 // signed signs a zone with a new key.
 func signed(t testing.TB, z *zone.Snapshot) (*zone.Snapshot, []*dnssec.PublicKey) {
 	t.Helper()
-	k, err := dnssec.Generate(rr.ECDSAP256SHA256, dnssec.FlagZone|dnssec.FlagSEP)
+	k, err := dnssec.Generate(rr.ECDSAP256SHA256, dnssec.FlagZone|dnssec.FlagSEP, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, _, err := signer.Sign(context.Background(), z, []signer.Key{{Key: k}}, signer.Policy{}, time.Unix(1700000000, 0))
+	s, _, err := signer.Sign(context.Background(), z, []signer.Key{signer.Use(k, signer.Single)}, signer.Policy{}, time.Unix(1700000000, 0))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -165,7 +165,7 @@ func rate(f func()) float64 {
 }
 
 func (b *bench) sign() error {
-	key, err := dnssec.Generate(rr.ECDSAP256SHA256, dnssec.FlagZone)
+	key, err := dnssec.Generate(rr.ECDSAP256SHA256, dnssec.FlagZone, 0)
 	if err != nil {
 		return err
 	}

@@ -56,6 +56,17 @@ func ParseDNSKEY(data []byte) (*PublicKey, error) {
 	return k, nil
 }
 
+// Revoked is the tag that the key has once it is revoked: the flag is part of
+// what the tag is made of (RFC 5011 §2.1, RFC 4034 App. B).
+func (k *PublicKey) Revoked() uint16 {
+	data := append([]byte(nil), k.Data...)
+	data[1] |= byte(FlagRevoked)
+	return KeyTag(data)
+}
+
+// Bits is the size of an RSA key's modulus, or of a point's coordinate.
+func (k *PublicKey) Bits() int { return keyBits(k.Algorithm, k.Data[4:]) }
+
 // IsZoneKey tells whether the key may sign data of a zone (RFC 4034 §2.1.1).
 func (k *PublicKey) IsZoneKey() bool { return k.Flags&FlagZone != 0 && k.Flags&FlagRevoked == 0 }
 
@@ -111,13 +122,15 @@ func DS(owner dnsname.Name, dnskey []byte, digestType uint8) []byte {
 	return nil
 }
 
-// Generate makes a new key. flags are FlagZone, with FlagSEP for an entry point.
-func Generate(a rr.AlgorithmNumber, flags uint16) (*Key, error) {
-	alg := algorithms[a]
-	if alg == nil {
-		return nil, fmt.Errorf("%s: %w", a, ErrUnsupported)
+// Generate makes a new key. flags are FlagZone, with FlagSEP for an entry point;
+// bits is the size of an RSA key, 0 for the usual one. An algorithm that is not to
+// be used for new keys is refused with ErrWeak.
+func Generate(a rr.AlgorithmNumber, flags uint16, bits int) (*Key, error) {
+	if l := LevelOf(a); l.Signing < Discouraged {
+		return nil, fmt.Errorf("%w: %s", ErrWeak, l.Reason)
 	}
-	signer, err := alg.generate()
+	alg := algorithms[a]
+	signer, err := alg.generate(bits)
 	if err != nil {
 		return nil, err
 	}

@@ -117,7 +117,7 @@ func (s *Store) Save(z *zone.Snapshot, m Meta) error {
 func encode(z *zone.Snapshot, put func([]byte) error) error {
 	chunk := make([]byte, 0, chunkSize+1024)
 	var owner []byte
-	for n := range z.Nodes {
+	for n := range z.AllNodes {
 		owner = z.AppendOwner(owner[:0], n)
 		for set := range n.RRsets {
 			for data := range set.Data {

@@ -1,48 +1,37 @@
 // Package keyring keeps the keys of one zone in a folder: PKCS#8 PEM files that
 // only their owner can read (RFC 5958, RFC 7468), and keyring.toml, which says
-// what each is for.
+// where each key is in its life and which roll-over is going on. It reads and
+// writes the forms in which keys move between programs.
 package keyring
 
 import (
-	"bytes"
 	"crypto"
-	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/google/renameio/v2"
-	"github.com/pelletier/go-toml/v2"
 
 	"fencepost/dnsname"
 	"fencepost/dnssec"
+	"fencepost/roll"
 	"fencepost/rr"
 	"fencepost/signer"
 )
 
-// State is where a key is in its life (RFC 7583 §3.1; roll-overs will use the others).
-type State string
-
-// The states.
-const (
-	Active State = "active"
-)
-
-// Entry is one key as keyring.toml lists it.
+// Entry is one key.
 type Entry struct {
-	File      string    `toml:"file"`
-	Tag       uint16    `toml:"tag"`
-	Algorithm string    `toml:"algorithm"`
-	Role      string    `toml:"role"`
-	State     State     `toml:"state"`
-	Created   time.Time `toml:"created"`
-
-	Key *dnssec.Key `toml:"-"`
+	*roll.Key
+	File    string // in the ring's folder; empty for the key of another operator
+	Created time.Time
+	Note    string // where it came from, in words
+	Public  *dnssec.PublicKey
+	Private *dnssec.Key // after Unlock; nil before, and for keys of others
 }
 
 // Ring is the keys of a zone.
@@ -50,17 +39,22 @@ type Ring struct {
 	Zone dnsname.Name
 	Dir  string
 	Keys []*Entry
-}
-
-type ringFile struct {
-	Zone string   `toml:"zone"`
-	Key  []*Entry `toml:"key"`
+	Roll *roll.Ring // the same keys with the roll-over
+	// Keys and Data are the TTLs that caches may hold; Parent those of the DS.
+	TTLs struct{ Keys, Data, DS roll.TTLs }
 }
 
 const indexName = "keyring.toml"
 
-// ErrReadable is returned for a key that others than its owner can read.
-var ErrReadable = errors.New("others can read it")
+// Errors of key files.
+var (
+	// ErrReadable is returned for a key that others than its owner can read.
+	ErrReadable = errors.New("others can read it")
+	// ErrLocked means that a key is protected and no passphrase was given.
+	ErrLocked = errors.New("the key is protected by a passphrase")
+	// ErrPassphrase means that the passphrase does not open the key.
+	ErrPassphrase = errors.New("the passphrase is wrong")
+)
 
 var roles = map[string]signer.Role{"single": signer.Single, "ksk": signer.KSK, "zsk": signer.ZSK}
 
@@ -73,125 +67,8 @@ func ParseRole(s string) (signer.Role, error) {
 	return r, nil
 }
 
-// Open reads the keys of a zone from dir. A folder that does not exist is an
-// empty ring.
-func Open(dir string, zone dnsname.Name) (*Ring, error) {
-	r := &Ring{Zone: zone, Dir: dir}
-	text, err := os.ReadFile(filepath.Join(dir, indexName))
-	if errors.Is(err, fs.ErrNotExist) {
-		return r, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var f ringFile
-	if err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f); err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, indexName), err)
-	}
-	name, err := dnsname.Parse(f.Zone, dnsname.Root)
-	if err != nil || !name.Equal(zone) {
-		return nil, fmt.Errorf("%s: these are the keys of %q, not of %s", filepath.Join(dir, indexName), f.Zone, zone)
-	}
-	for _, e := range f.Key {
-		if err := e.load(dir); err != nil {
-			return nil, err
-		}
-		r.Keys = append(r.Keys, e)
-	}
-	return r, nil
-}
-
-// load reads the private key of an entry and checks that it is the one meant.
-func (e *Entry) load(dir string) error {
-	path := filepath.Join(dir, filepath.Base(e.File))
-	fail := func(err error) error { return fmt.Errorf("key %s: %w", path, err) }
-	role, err := ParseRole(e.Role)
-	if err != nil {
-		return fail(err)
-	}
-	alg, ok := rr.ParseAlgorithm(e.Algorithm)
-	if !ok {
-		return fail(fmt.Errorf("unknown algorithm %q", e.Algorithm))
-	}
-	private, err := readPrivate(path)
-	if err != nil {
-		return fail(err)
-	}
-	if e.Key, err = dnssec.NewKey(private, alg, flags(role)); err != nil {
-		return fail(err)
-	}
-	if e.Key.Tag != e.Tag {
-		return fail(fmt.Errorf("the key has tag %d; %s says %d", e.Key.Tag, indexName, e.Tag))
-	}
-	return nil
-}
-
-func flags(r signer.Role) uint16 {
-	if r == signer.ZSK {
-		return dnssec.FlagZone
-	}
-	return dnssec.FlagZone | dnssec.FlagSEP
-}
-
-func readPrivate(path string) (crypto.Signer, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("%w (mode %04o); run: chmod 600 %s", ErrReadable, info.Mode().Perm(), path)
-	}
-	const maxFile = 64 << 10
-	if info.Size() > maxFile {
-		return nil, errors.New("the file is too large to be a key")
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	block, _ := pem.Decode(text)
-	if block == nil || block.Type != "PRIVATE KEY" {
-		return nil, errors.New("the file holds no PKCS#8 private key in PEM form")
-	}
-	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
-	if err != nil {
-		return nil, err
-	}
-	s, ok := key.(crypto.Signer)
-	if !ok {
-		return nil, errors.New("the key cannot sign")
-	}
-	return s, nil
-}
-
-// maxTries bounds how often a new key is thrown away because its tag is taken.
-const maxTries = 32
-
-// Generate makes a key, writes it to the folder and lists it. Key tags do not
-// collide within a ring (RFC 4034 App. B).
-func (r *Ring) Generate(a rr.AlgorithmNumber, role signer.Role, now time.Time) (*Entry, error) {
-	for range maxTries {
-		key, err := dnssec.Generate(a, flags(role))
-		if err != nil {
-			return nil, err
-		}
-		if r.byTag(key.Tag) == nil {
-			return r.add(key, role, now)
-		}
-	}
-	return nil, errors.New("no key with a tag of its own was found")
-}
-
-func (r *Ring) byTag(tag uint16) *Entry {
-	for _, e := range r.Keys {
-		if e.Tag == tag {
-			return e
-		}
-	}
-	return nil
-}
-
-func roleName(role signer.Role) string {
+// RoleName is the name of a role.
+func RoleName(role signer.Role) string {
 	for name, r := range roles {
 		if r == role {
 			return name
@@ -200,35 +77,220 @@ func roleName(role signer.Role) string {
 	return ""
 }
 
-func (r *Ring) add(key *dnssec.Key, role signer.Role, now time.Time) (*Entry, error) {
-	der, err := x509.MarshalPKCS8PrivateKey(key.Private())
+// Flags are those of the DNSKEY of a new key with a role.
+func Flags(r signer.Role) uint16 {
+	if r == signer.ZSK {
+		return dnssec.FlagZone
+	}
+	return dnssec.FlagZone | dnssec.FlagSEP
+}
+
+// Open reads the keys of a zone from dir, without the private parts; see Unlock. A
+// folder that does not exist is an empty ring. Files that others can read are
+// refused.
+func Open(dir string, zone dnsname.Name) (*Ring, error) {
+	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.Ring{}}
+	text, err := os.ReadFile(filepath.Join(dir, indexName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, nil
+	}
 	if err != nil {
 		return nil, err
 	}
-	e := &Entry{Tag: key.Tag, Algorithm: key.Algorithm.String(), Role: roleName(role), State: Active,
-		Created: now.UTC().Truncate(time.Second), Key: key}
-	e.File = fmt.Sprintf("%s-%05d.pem", e.Role, e.Tag)
-	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
-		return nil, err
+	if err := r.decode(text); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, indexName), err)
 	}
-	text := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
-	if err := writeFile(filepath.Join(r.Dir, e.File), text); err != nil {
-		return nil, err
+	for _, e := range r.Keys {
+		if e.File == "" {
+			continue
+		}
+		if err := checkMode(r.path(e)); err != nil {
+			return nil, fmt.Errorf("key %s: %w", r.path(e), err)
+		}
 	}
-	r.Keys = append(r.Keys, e)
-	if err := r.save(); err != nil {
-		return nil, err
-	}
-	return e, nil
+	return r, nil
 }
 
-func (r *Ring) save() error {
-	text, err := toml.Marshal(ringFile{r.Zone.String(), r.Keys})
+func (r *Ring) path(e *Entry) string { return filepath.Join(r.Dir, filepath.Base(e.File)) }
+
+func checkMode(path string) error {
+	info, err := os.Stat(path)
 	if err != nil {
 		return err
 	}
-	head := "# The keys of this zone. Written by fencepost; the private keys are the .pem files beside it.\n"
-	return writeFile(filepath.Join(r.Dir, indexName), append([]byte(head), text...))
+	if info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("%w (mode %04o); run: chmod 600 %s", ErrReadable, info.Mode().Perm(), path)
+	}
+	return nil
+}
+
+// Unlock reads the private parts of the keys that which picks, nil for all;
+// passphrase opens protected ones and may be empty. That a file holds the key
+// that it should is checked.
+func (r *Ring) Unlock(which func(*Entry) bool, passphrase []byte) error {
+	for _, e := range r.Keys {
+		if e.File == "" || e.Private != nil || which != nil && !which(e) {
+			continue
+		}
+		fail := func(err error) error { return fmt.Errorf("key %s: %w", r.path(e), err) }
+		private, err := ReadPrivate(r.path(e), passphrase)
+		if err != nil {
+			return fail(err)
+		}
+		key, err := dnssec.NewKey(private, e.Public.Algorithm, e.Public.Flags)
+		if err != nil {
+			return fail(err)
+		}
+		if string(key.Data) != string(e.Public.Data) {
+			return fail(fmt.Errorf("the file holds another key than %s says (tag %d, not %d)", indexName, key.Tag, e.Tag))
+		}
+		e.Private = key
+	}
+	return nil
+}
+
+// maxKeyFile bounds what is read as a key.
+const maxKeyFile = 64 << 10
+
+// ReadPrivate reads a private key file that only its owner can read.
+func ReadPrivate(path string, passphrase []byte) (crypto.Signer, error) {
+	if err := checkMode(path); err != nil {
+		return nil, err
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > maxKeyFile {
+		return nil, errors.New("the file is too large to be a key")
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return parsePEM(text, passphrase)
+}
+
+// maxTries bounds how often a new key is thrown away because its tag is taken.
+const maxTries = 32
+
+// NewKey says what key Generate makes.
+type NewKey struct {
+	Algorithm  rr.AlgorithmNumber
+	Role       signer.Role
+	Bits       int    // of RSA keys; 0 is the usual size
+	Passphrase []byte // protects the file; empty: only its mode does
+}
+
+// Generate makes a key, writes it to the folder and lists it, used for nothing
+// yet. Tags do not collide within a ring, not even those that keys have once they
+// are revoked (RFC 4034 App. B, RFC 6781 §3.2).
+func (r *Ring) Generate(o NewKey, now time.Time) (*Entry, error) {
+	for range maxTries {
+		key, err := dnssec.Generate(o.Algorithm, Flags(o.Role), o.Bits)
+		if err != nil {
+			return nil, err
+		}
+		if r.taken(key.PublicKey) == nil {
+			return r.Add(key, o.Role, o.Passphrase, "", now)
+		}
+	}
+	return nil, errors.New("no key with a tag of its own was found")
+}
+
+// taken is the key whose tag a new one would share, if any.
+func (r *Ring) taken(k *dnssec.PublicKey) *Entry {
+	for _, e := range r.Keys {
+		for _, a := range []uint16{e.Public.Tag, e.Public.Revoked()} {
+			if e.Public.Algorithm == k.Algorithm && (a == k.Tag || a == k.Revoked()) {
+				return e
+			}
+		}
+		if e.Public.Tag == k.Tag {
+			return e
+		}
+	}
+	return nil
+}
+
+// ByTag is the key with the tag, or nil.
+func (r *Ring) ByTag(tag uint16) *Entry {
+	for _, e := range r.Keys {
+		if e.Tag == tag {
+			return e
+		}
+	}
+	return nil
+}
+
+// ErrTag means that a key's tag is taken.
+var ErrTag = errors.New("the tag is taken")
+
+// Add lists a key and writes it to the folder. The file is written first, so that
+// a key that is listed is there.
+func (r *Ring) Add(key *dnssec.Key, role signer.Role, passphrase []byte, note string, now time.Time) (*Entry, error) {
+	if e := r.taken(key.PublicKey); e != nil {
+		return nil, fmt.Errorf("%w: the ring has key %d of algorithm %s already", ErrTag, e.Tag, e.Public.Algorithm)
+	}
+	e := &Entry{Key: &roll.Key{Tag: key.Tag, Algorithm: key.Algorithm, Role: role, State: roll.Generated, Since: map[roll.State]time.Time{roll.Generated: now}},
+		Created: now.UTC().Truncate(time.Second), Note: note, Public: key.PublicKey, Private: key}
+	e.File = fmt.Sprintf("%s-%05d.pem", RoleName(role), key.Tag)
+	text, err := EncodePEM(key.Private(), passphrase)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	if err := writeFile(r.path(e), text); err != nil {
+		return nil, err
+	}
+	r.list(e)
+	return e, r.Save()
+}
+
+// AddForeign lists the key of another operator of the zone: it is published and
+// never signs here (RFC 8901 §2.1.2).
+func (r *Ring) AddForeign(public *dnssec.PublicKey, note string, now time.Time) (*Entry, error) {
+	if e := r.taken(public); e != nil {
+		return nil, fmt.Errorf("%w: the ring has key %d of algorithm %s already", ErrTag, e.Tag, e.Public.Algorithm)
+	}
+	role := signer.ZSK
+	if public.Flags&dnssec.FlagSEP != 0 {
+		role = signer.KSK
+	}
+	e := &Entry{Key: &roll.Key{Tag: public.Tag, Algorithm: public.Algorithm, Role: role, Foreign: true, State: roll.Published, Publish: true, DS: role == signer.KSK,
+		Since: map[roll.State]time.Time{roll.Published: now}}, Created: now.UTC().Truncate(time.Second), Note: note, Public: public}
+	r.list(e)
+	return e, r.Save()
+}
+
+func (r *Ring) list(e *Entry) {
+	r.Keys = append(r.Keys, e)
+	r.Roll.Keys = append(r.Roll.Keys, e.Key)
+}
+
+// Delete takes a key off the list and removes its file. Whether that is safe is
+// for the caller to have asked.
+func (r *Ring) Delete(e *Entry) error {
+	r.Keys = slices.DeleteFunc(r.Keys, func(o *Entry) bool { return o == e })
+	r.Roll.Keys = slices.DeleteFunc(r.Roll.Keys, func(o *roll.Key) bool { return o == e.Key })
+	if err := r.Save(); err != nil || e.File == "" {
+		return err
+	}
+	return os.Remove(r.path(e))
+}
+
+// Save writes keyring.toml.
+func (r *Ring) Save() error {
+	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
+		return err
+	}
+	text, err := r.encode()
+	if err != nil {
+		return err
+	}
+	return writeFile(filepath.Join(r.Dir, indexName), text)
 }
 
 // writeFile writes all or nothing, readable by the owner only, and makes it last.
@@ -244,12 +306,38 @@ func writeFile(path string, text []byte) error {
 	return d.Sync()
 }
 
-// Signers is the active keys as the signer wants them.
+// Signers is the keys as the signer wants them: those that the zone shows or that
+// sign. Unlock comes first.
 func (r *Ring) Signers() (out []signer.Key) {
 	for _, e := range r.Keys {
-		if e.State == Active {
-			out = append(out, signer.Key{Key: e.Key, Role: roles[e.Role]})
+		if e.Publish || e.SignKeys || e.SignZone || e.DS {
+			out = append(out, signer.Key{PublicKey: e.Public, Private: e.Private, Publish: e.Publish, SignKeys: e.SignKeys, SignZone: e.SignZone, DS: e.DS})
 		}
 	}
 	return out
+}
+
+// Signing picks the keys that sign now.
+func Signing(e *Entry) bool { return e.SignKeys || e.SignZone }
+
+// Shows tells in one line what the zone shows of the keys: when it differs, the
+// zone has to be signed again.
+func (r *Ring) Shows() string {
+	var words []string
+	for _, e := range r.Keys {
+		if e.Publish || e.SignKeys || e.SignZone || e.DS {
+			words = append(words, fmt.Sprintf("%d/%d/%v%v%v%v", e.Algorithm, e.Tag, bit(e.Publish), bit(e.SignKeys), bit(e.SignZone), bit(e.DS)))
+		}
+	}
+	if r.Roll.Deletes() {
+		words = append(words, "delete")
+	}
+	return strings.Join(words, " ")
+}
+
+func bit(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }

@@ -7,6 +7,12 @@ type AlgorithmNumber uint8
 
 // The algorithms in use.
 const (
+	RSAMD5          AlgorithmNumber = 1
+	DSA             AlgorithmNumber = 3
+	RSASHA1         AlgorithmNumber = 5
+	DSANSEC3        AlgorithmNumber = 6
+	RSASHA1NSEC3    AlgorithmNumber = 7
+	ECCGOST         AlgorithmNumber = 12
 	RSASHA256       AlgorithmNumber = 8
 	RSASHA512       AlgorithmNumber = 10
 	ECDSAP256SHA256 AlgorithmNumber = 13
@@ -17,8 +23,8 @@ const (
 
 // algorithmNames are the mnemonics of the registry, by number.
 var algorithmNames = map[AlgorithmNumber]string{
-	1: "RSAMD5", 2: "DH", 3: "DSA", 5: "RSASHA1", 6: "DSA-NSEC3-SHA1", 7: "RSASHA1-NSEC3-SHA1",
-	RSASHA256: "RSASHA256", RSASHA512: "RSASHA512", 12: "ECC-GOST",
+	RSAMD5: "RSAMD5", 2: "DH", DSA: "DSA", RSASHA1: "RSASHA1", DSANSEC3: "DSA-NSEC3-SHA1", RSASHA1NSEC3: "RSASHA1-NSEC3-SHA1",
+	RSASHA256: "RSASHA256", RSASHA512: "RSASHA512", ECCGOST: "ECC-GOST",
 	ECDSAP256SHA256: "ECDSAP256SHA256", ECDSAP384SHA384: "ECDSAP384SHA384", ED25519: "ED25519", ED448: "ED448",
 	252: "INDIRECT", 253: "PRIVATEDNS", 254: "PRIVATEOID",
 }

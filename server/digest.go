@@ -13,7 +13,7 @@ import (
 func sourceDigest(z *zone.Snapshot, signedWith string) string {
 	h := sha256.New()
 	var buf []byte
-	for n := range z.Nodes {
+	for n := range z.AllNodes {
 		buf = n.AppendKey(buf[:0])
 		buf = append(buf, 0, 0)
 		for set := range n.RRsets {

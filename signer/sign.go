@@ -1,12 +1,8 @@
-// Package signer signs and proves whole zones. It is pure: zone, keys, policy
-// and time in, zone out; it reads no clock, file or global.
 package signer
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"runtime"
 	"sync/atomic"
 	"time"
 
@@ -16,149 +12,202 @@ import (
 	"fencepost/zone"
 )
 
-// Role says what a key signs.
-type Role uint8
-
-// The roles: one key for everything, or one for the DNSKEY set (KSK) and one
-// for the rest (ZSK) (RFC 6781 §3.1).
-const (
-	Single Role = iota
-	KSK
-	ZSK
-)
-
-// Key is a key with its role.
-type Key struct {
-	*dnssec.Key
-	Role Role
-}
-
-// Policy says how a zone is signed. Zero fields take the value of Default.
-type Policy struct {
-	Validity  time.Duration // from now until signatures expire
-	Inception time.Duration // how far before now they begin, for clocks that are behind
-	DNSKEYTTL uint32        // seconds
-	// Serial replaces the SOA's serial if not 0.
-	Serial uint32
-	// Workers is the number of goroutines; 0 is one for each processor.
-	Workers int
-	// Done, if set, is told how many names were finished; see zone.Scan.
-	Done func(names int)
-}
-
-// Default is what holds where a Policy says nothing.
-var Default = Policy{Validity: 14 * 24 * time.Hour, Inception: time.Hour, DNSKEYTTL: 3600}
-
-func (p Policy) filled() Policy {
-	if p.Validity == 0 {
-		p.Validity = Default.Validity
-	}
-	if p.Inception == 0 {
-		p.Inception = Default.Inception
-	}
-	if p.DNSKEYTTL == 0 {
-		p.DNSKEYTTL = Default.DNSKEYTTL
-	}
-	if p.Workers == 0 {
-		p.Workers = runtime.GOMAXPROCS(0)
-	}
-	return p
-}
-
-// Report tells what signing did.
-type Report struct {
-	Signatures int
-	Replaced   int // signatures and NSEC records of the input that were dropped
-	Expires    time.Time
-}
-
-// Errors of signing.
-var (
-	ErrNoKeys = errors.New("there is no key to sign with")
-	ErrNoSOA  = errors.New("the zone has no SOA record")
-	// ErrSelfCheck means that a signature just made does not verify: nothing is
-	// handed out (a fault of the machine, or of this program).
-	ErrSelfCheck = errors.New("a signature that was just made does not verify")
-)
-
-// verifyEvery is which share of new signatures is verified at once, besides
-// those over the SOA and the keys: checking costs more than twice signing.
-const verifyEvery = 256
-
-// denialBits are the types that a signed name has besides its data.
-var denialBits = [...]rr.Type{rr.TypeNSEC, rr.TypeRRSIG}
-
-// Sign makes a signed version of z: DNSKEY records of all keys, an NSEC chain
-// and signatures with every algorithm among the keys (RFC 4035 §2). Old
-// signatures, NSEC and DNSKEY records of the input are replaced. The same zone,
-// keys, policy and time give the same octets.
+// Sign makes a signed version of z: DNSKEY records, proofs of what does not exist
+// and signatures with every algorithm among the keys (RFC 4035 §2). What a signer
+// added to the input is replaced. The same zone, keys, policy and time give the
+// same octets.
 func Sign(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*zone.Snapshot, Report, error) {
-	p = p.filled()
-	soa, ok := z.SOA()
-	if !ok {
-		return nil, Report{}, ErrNoSOA
-	}
-	job := &signing{z: z, p: p, apex: []byte(z.Apex().Key()),
-		times: dnssec.Times{Inception: now.Add(-p.Inception).Truncate(time.Second), Expiration: now.Add(p.Validity).Truncate(time.Second)}}
-	for _, k := range keys {
-		if k.Role != ZSK {
-			job.ksks = append(job.ksks, k.Key)
-		}
-		if k.Role != KSK {
-			job.zsks = append(job.zsks, k.Key)
-		}
-	}
-	if len(job.ksks) == 0 || len(job.zsks) == 0 {
-		return nil, Report{}, fmt.Errorf("%s: %w", z.Apex(), ErrNoKeys)
-	}
-	job.keys = keys
-	// RFC 9077 §3: NSEC records live no longer than negative answers do.
-	var apex zone.Node
-	z.ApexNode(&apex)
-	soaSet, _ := apex.Find(rr.TypeSOA)
-	job.denialTTL = min(soaSet.TTL, soa.Minimum)
-
-	out, err := z.Rewrite(ctx, p.Workers, p.Done, job.worker)
-	report := Report{Signatures: int(job.signatures.Load()), Replaced: int(job.replaced.Load()), Expires: job.times.Expiration}
+	job, err := newSigning(z, keys, p, now)
 	if err != nil {
-		return nil, report, fmt.Errorf("signing %s: %w", z.Apex(), err)
+		return nil, Report{}, err
 	}
-	return out, report, nil
+	if job.previous != nil {
+		job.prevHashed = job.previous.Hashed()
+	}
+	out, err := z.Rewrite(ctx, job.p.Workers, job.p.Done, job.worker)
+	if err == nil {
+		out = out.WithHashed(nil)
+		if job.p.Denial.NSEC3 {
+			out, err = job.addHashed(ctx, out)
+		}
+	}
+	if err == nil && len(job.p.Zonemd) > 0 {
+		out, err = job.addDigest(out)
+	}
+	if err != nil {
+		return nil, job.report(), fmt.Errorf("signing %s: %w", z.Apex(), err)
+	}
+	return out, job.report(), nil
 }
 
-// signing is one run of Sign.
+// signing is one run of Sign or Update.
 type signing struct {
 	z          *zone.Snapshot
 	p          Policy
 	apex       []byte // canonical wire form
-	keys       []Key
+	apexSets   []zone.RRset
 	ksks, zsks []*dnssec.Key
-	times      dnssec.Times
+	now        time.Time
+	renew      uint32 // signatures that expire before are made anew
+	inception  time.Time
+	expiration time.Time // of signatures made now, before jitter
 	denialTTL  uint32
+	previous   *zone.Snapshot // or nil
+	prevHashed *zone.Snapshot // or nil
 
-	signatures, replaced atomic.Int64
+	chain *chainMaker // with NSEC3: the names seen
+
+	made, kept, replaced atomic.Int64
+	foreign              int
+	earliest             atomic.Int64 // expiration, Unix seconds; 0 before the first
+}
+
+func newSigning(z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*signing, error) {
+	p = p.filled()
+	soa, ok := z.SOA()
+	if !ok {
+		return nil, ErrNoSOA
+	}
+	j := &signing{z: z, p: p, apex: []byte(z.Apex().Key()), now: now, previous: p.Previous,
+		renew: uint32(now.Add(p.Refresh).Unix()), chain: &chainMaker{z: z, d: p.Denial},
+		inception: now.Add(-p.Inception).Truncate(time.Second), expiration: now.Add(p.Validity).Truncate(time.Second)}
+	for _, k := range keys {
+		if k.SignKeys && k.Private != nil {
+			j.ksks = append(j.ksks, k.Private)
+		}
+		if k.SignZone && k.Private != nil {
+			j.zsks = append(j.zsks, k.Private)
+		}
+	}
+	if len(j.ksks) == 0 || len(j.zsks) == 0 {
+		return nil, fmt.Errorf("%s: %w", z.Apex(), ErrNoKeys)
+	}
+	if p.Denial.NSEC3 {
+		if err := j.checkNSEC3(); err != nil {
+			return nil, err
+		}
+	}
+	// RFC 9077 §3: NSEC records live no longer than negative answers do.
+	var apex zone.Node
+	z.ApexNode(&apex)
+	soaSet, _ := apex.Find(rr.TypeSOA)
+	j.denialTTL = min(soaSet.TTL, soa.Minimum)
+	j.prepareApex(&apex, keys, soaSet.TTL)
+	return j, nil
+}
+
+// prepareApex makes the sets that a signer adds at the apex. ttl is the SOA's.
+func (j *signing) prepareApex(apex *zone.Node, keys []Key, ttl uint32) {
+	given := map[rr.Type][][]byte{}
+	for _, t := range []rr.Type{rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY} {
+		set, _ := apex.Find(t)
+		for data := range set.Data {
+			if ours(t, data, keys, j.z.Apex()) {
+				continue
+			}
+			if t == rr.TypeDNSKEY {
+				j.foreign++
+			}
+			if j.p.KeepKeys {
+				given[t] = append(given[t], data)
+			}
+		}
+	}
+	add := func(t rr.Type, ttl uint32, data [][]byte) {
+		if data = append(data, given[t]...); len(data) > 0 {
+			j.apexSets = append(j.apexSets, zone.NewRRset(t, ttl, data))
+		}
+	}
+	var dnskeys, cds, cdnskeys [][]byte
+	for _, k := range keys {
+		if k.Publish {
+			dnskeys = append(dnskeys, k.Data)
+		}
+		if k.DS && j.p.CDS == WantDS {
+			cdnskeys = append(cdnskeys, k.Data)
+			for _, d := range j.p.Digests {
+				cds = append(cds, dnssec.DS(j.z.Apex(), k.Data, d))
+			}
+		}
+	}
+	if j.p.CDS == DeleteAll { // RFC 8078 §4, as corrected: the last field is one zero octet
+		cds, cdnskeys = [][]byte{{0, 0, 0, 0, 0}}, [][]byte{{0, 0, 3, 0, 0}}
+		delete(given, rr.TypeCDS)
+		delete(given, rr.TypeCDNSKEY)
+	}
+	add(rr.TypeDNSKEY, j.p.DNSKEYTTL, dnskeys)
+	add(rr.TypeCDS, j.p.DNSKEYTTL, cds)
+	add(rr.TypeCDNSKEY, j.p.DNSKEYTTL, cdnskeys)
+	if j.p.Denial.NSEC3 {
+		add(rr.TypeNSEC3PARAM, j.denialTTL, [][]byte{j.p.Denial.Params.ParamData()})
+	}
+	if len(j.p.Zonemd) > 0 {
+		add(rr.TypeZONEMD, ttl, j.zonemdData(j.serial(), nil))
+	}
+}
+
+// ours tells whether a record at the apex is of one of the keys.
+func ours(t rr.Type, data []byte, keys []Key, apex dnsname.Name) bool {
+	for _, k := range keys {
+		if t != rr.TypeCDS && string(k.Data) == string(data) {
+			return true
+		}
+		if t == rr.TypeCDS && len(data) > 4 && string(dnssec.DS(apex, k.Data, data[3])) == string(data) {
+			return true
+		}
+	}
+	return false
+}
+
+func (j *signing) serial() uint32 {
+	if j.p.Serial != 0 {
+		return j.p.Serial
+	}
+	return j.z.Serial()
+}
+
+func (j *signing) report() Report {
+	r := Report{Signatures: int(j.made.Load()), Kept: int(j.kept.Load()), Replaced: int(j.replaced.Load()), Foreign: j.foreign}
+	if at := j.earliest.Load(); at != 0 {
+		r.Expires = time.Unix(at, 0)
+	}
+	return r
 }
 
 // worker makes the transformation that one goroutine runs, with its memory.
-func (j *signing) worker() zone.Transform {
-	w := &signWorker{signing: j}
-	return w.node
+func (j *signing) worker() zone.Transform { return j.newWorker().node }
+
+func (j *signing) newWorker() *signWorker {
+	return &signWorker{signing: j, prev: j.previous, links: j.chain.worker()}
 }
 
+// signWorker signs names one after another.
 type signWorker struct {
 	*signing
+	prev           *zone.Snapshot // where signatures that still fit are looked for
 	owner, scratch []byte
+	key            []byte
+	old            zone.Node // the same name in prev
+	hasOld         bool
 	types          []rr.Type
-	made           int
+	count          int
+	links          *chainWorker
+}
+
+// begin makes the worker ready for a name.
+func (w *signWorker) begin(n *zone.Node) {
+	w.owner = w.z.AppendOwner(w.owner[:0], n)
+	w.types = w.types[:0]
+	w.key = n.AppendKey(w.key[:0])
+	w.hasOld = w.prev != nil && w.prev.Get(w.key, &w.old)
 }
 
 // node signs one name.
 func (w *signWorker) node(n, next *zone.Node, out *zone.NodeWriter) error {
-	authoritative := !n.Occluded()
-	w.owner = w.z.AppendOwner(w.owner[:0], n)
-	w.types = w.types[:0]
+	w.begin(n)
+	signed := false
 	for set := range n.RRsets {
-		if drop(set.Type, n.IsApex()) {
+		if dropped(set.Type, n.IsApex()) {
 			w.replaced.Add(int64(set.N))
 			continue
 		}
@@ -166,47 +215,69 @@ func (w *signWorker) node(n, next *zone.Node, out *zone.NodeWriter) error {
 			set = set.With(rr.SetSerial(set.First(), w.p.Serial))
 		}
 		out.AddSet(set)
-		if !authoritative || n.IsCut() && set.Type != rr.TypeNS && set.Type != rr.TypeDS {
+		if n.Occluded() || n.IsCut() && set.Type != rr.TypeNS && set.Type != rr.TypeDS {
 			continue
 		}
 		w.types = append(w.types, set.Type)
 		if n.IsCut() && set.Type == rr.TypeNS {
 			continue // belongs to the child (RFC 4035 §2.2)
 		}
+		signed = true
 		if err := w.sign(set, w.zsks, out); err != nil {
 			return err
 		}
 	}
-	if !authoritative {
+	if n.Occluded() {
 		return nil
 	}
 	if n.IsApex() {
-		if err := w.dnskeys(out); err != nil {
+		if err := w.addApex(out); err != nil {
 			return err
 		}
 	}
-	return w.denial(next, out)
-}
-
-// drop tells whether a type of the input is made anew.
-func drop(t rr.Type, apex bool) bool {
-	return t == rr.TypeRRSIG || t == rr.TypeNSEC || apex && t == rr.TypeDNSKEY
-}
-
-// dnskeys adds the DNSKEY set, signed by the keys for it.
-func (w *signWorker) dnskeys(out *zone.NodeWriter) error {
-	var data [][]byte
-	for _, k := range w.keys {
-		data = append(data, k.Data)
+	if w.p.Denial.NSEC3 {
+		if signed || n.IsApex() {
+			w.types = append(w.types, rr.TypeRRSIG)
+		}
+		w.links.name(n, w.owner, w.key, w.types)
+		return nil
 	}
-	set := zone.NewRRset(rr.TypeDNSKEY, w.p.DNSKEYTTL, data)
-	out.AddSet(set)
-	w.types = append(w.types, rr.TypeDNSKEY)
-	return w.sign(set, w.ksks, out)
+	return w.nsec(next, out)
 }
 
-// denial adds the NSEC record (RFC 4034 §4, RFC 4035 §2.3).
-func (w *signWorker) denial(next *zone.Node, out *zone.NodeWriter) error {
+// dropped tells whether records of a type are made anew by a signer.
+func dropped(t rr.Type, apex bool) bool {
+	switch t {
+	case rr.TypeRRSIG, rr.TypeNSEC:
+		return true
+	case rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY, rr.TypeNSEC3PARAM, rr.TypeZONEMD:
+		return apex
+	}
+	return false
+}
+
+// addApex adds what a signer puts at the apex, signed by the keys for it: CDS and
+// CDNSKEY by those that the parent knows (RFC 7344 §4.1).
+func (w *signWorker) addApex(out *zone.NodeWriter) error {
+	for _, set := range w.apexSets {
+		out.AddSet(set)
+		w.types = append(w.types, set.Type)
+		keys := w.zsks
+		if set.Type == rr.TypeDNSKEY || set.Type == rr.TypeCDS || set.Type == rr.TypeCDNSKEY {
+			keys = w.ksks
+		}
+		if set.Type == rr.TypeZONEMD {
+			continue // signed when the digest is known
+		}
+		if err := w.sign(set, keys, out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// nsec adds the NSEC record (RFC 4034 §4, RFC 4035 §2.3).
+func (w *signWorker) nsec(next *zone.Node, out *zone.NodeWriter) error {
 	w.types = append(w.types, denialBits[:]...)
 	data := w.z.AppendOwner(make([]byte, 0, dnsname.MaxWire+16), next)
 	data = rr.AppendBitmap(data, w.types)
@@ -215,22 +286,87 @@ func (w *signWorker) denial(next *zone.Node, out *zone.NodeWriter) error {
 	return w.sign(set, w.zsks, out)
 }
 
+// sign adds the signatures of a set, kept ones where they still fit.
 func (w *signWorker) sign(set zone.RRset, keys []*dnssec.Key, out *zone.NodeWriter) error {
-	for _, k := range keys {
-		data, scratch, err := k.SignSet(w.scratch, w.apex, w.owner, set, w.times)
-		w.scratch = scratch
-		if err != nil {
-			return err
+	old, oldSigs, same := zone.RRset{}, zone.RRset{}, false
+	if w.hasOld {
+		if old, oldSigs, same = w.old.FindWithSig(set.Type); same {
+			same = old.Equal(set)
 		}
-		w.made++
-		if w.made%verifyEvery == 1 || set.Type == rr.TypeSOA || set.Type == rr.TypeDNSKEY {
-			sig, _ := dnssec.ParseRRSIG(data)
-			if err := k.Verify(scratch, sig.Signature); err != nil {
-				return fmt.Errorf("%w: %s at %s", ErrSelfCheck, set.Type, dnsname.AppendText(nil, w.owner))
+	}
+	for _, k := range keys {
+		if same {
+			if data := w.reusable(oldSigs, set, k); data != nil {
+				w.kept.Add(1)
+				out.Add(rr.TypeRRSIG, set.TTL, data)
+				continue
 			}
 		}
-		w.signatures.Add(1)
-		out.Add(rr.TypeRRSIG, set.TTL, data)
+		if err := w.makeSig(set, k, out); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// reusable is the signature of the key among old ones if it need not be renewed.
+func (w *signWorker) reusable(sigs, set zone.RRset, k *dnssec.Key) []byte {
+	for data := range sigs.Data {
+		s, err := dnssec.ParseRRSIG(data)
+		if err != nil || s.KeyTag != k.Tag || s.Algorithm != k.Algorithm || s.OriginalTTL != set.TTL {
+			continue
+		}
+		now := uint32(w.now.Unix())
+		if int32(s.Expiration-w.renew) > 0 && int32(now-s.Inception) >= 0 {
+			w.expires(s.Expiration)
+			return data
+		}
+	}
+	return nil
+}
+
+func (w *signWorker) makeSig(set zone.RRset, k *dnssec.Key, out *zone.NodeWriter) error {
+	times := dnssec.Times{Inception: w.inception, Expiration: w.expiration.Add(-w.jitter(set.Type))}
+	data, scratch, err := k.SignSet(w.scratch, w.apex, w.owner, set, times)
+	w.scratch = scratch
+	if err != nil {
+		return err
+	}
+	w.count++
+	if w.p.CheckEvery == 1 || w.count%w.p.CheckEvery == 1 || set.Type == rr.TypeSOA || set.Type == rr.TypeDNSKEY {
+		sig, _ := dnssec.ParseRRSIG(data)
+		if err := k.Verify(scratch, sig.Signature); err != nil {
+			return fmt.Errorf("%w: %s at %s", ErrSelfCheck, set.Type, dnsname.AppendText(nil, w.owner))
+		}
+	}
+	w.made.Add(1)
+	w.expires(uint32(times.Expiration.Unix()))
+	out.Add(rr.TypeRRSIG, set.TTL, data)
+	return nil
+}
+
+// jitter is how much earlier the signatures of a set at the present name expire,
+// so that they do not all fall due together: a fixed share for each set.
+func (w *signWorker) jitter(t rr.Type) time.Duration {
+	h := uint64(14695981039346656037) // FNV-1a
+	for _, c := range w.key {
+		h = (h ^ uint64(c)) * 1099511628211
+	}
+	h = (h ^ uint64(t)) * 1099511628211
+	h ^= h >> 32
+	return time.Duration(float64(h&0xffffffff) / (1 << 32) * float64(w.p.Jitter)).Truncate(time.Second)
+}
+
+func (j *signing) expires(at uint32) { earlier(&j.earliest, at, j.now) }
+
+// earlier notes an expiration. Serial arithmetic around now gives the full time
+// (RFC 4034 §3.1.5).
+func earlier(least *atomic.Int64, at uint32, now time.Time) {
+	t := now.Unix() + int64(int32(at-uint32(now.Unix())))
+	for {
+		old := least.Load()
+		if old != 0 && t >= old || least.CompareAndSwap(old, t) {
+			return
+		}
+	}
 }

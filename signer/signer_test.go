@@ -28,11 +28,11 @@ func newKey(t testing.TB, a rr.AlgorithmNumber, role signer.Role) signer.Key {
 	if role == signer.ZSK {
 		flags = dnssec.FlagZone
 	}
-	k, err := dnssec.Generate(a, flags)
+	k, err := dnssec.Generate(a, flags, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return signer.Key{Key: k, Role: role}
+	return signer.Use(k, role)
 }
 
 func rec(owner string, t rr.Type, data string) rr.Record {
@@ -96,7 +96,7 @@ func TestSignAndVerify(t *testing.T) {
 		for _, f := range p.Findings {
 			t.Errorf("%s: %s", what, f.Message)
 		}
-		if p.Signatures != report.Signatures || p.Signatures == 0 || !p.Expires.Equal(at.Add(signer.Default.Validity)) {
+		if p.Signatures != report.Signatures || p.Signatures == 0 || !p.Expires.Equal(report.Expires) || p.Expires.After(at.Add(signer.Default.Validity)) || p.Expires.Before(at.Add(13*24*time.Hour)) {
 			t.Errorf("%s: %d signatures checked, %d made; first expires %s", what, p.Signatures, report.Signatures, p.Expires)
 		}
 		again, second, err := signer.Sign(context.Background(), s, keys, signer.Policy{}, at)

@@ -30,49 +30,19 @@ type Finding struct {
 // Proof is the result of Verify.
 type Proof struct {
 	Findings   []Finding // in canonical order of the owner, at most MaxFindings
-	Total      int       // all findings, kept or not
+	Total      int       // all findings that are errors, kept or not
 	Names      int       // names looked at
 	Signatures int       // signatures checked cryptographically and found right
 	Unchecked  int       // signatures of algorithms that are not supported here
 	Expires    time.Time // when the first signature does; zero if there is none
 	Keys       []*dnssec.PublicKey
-	Trusted    bool // a DS or DNSKEY given as anchor leads to the keys
+	Trusted    bool    // a DS or DNSKEY given as anchor leads to the keys
+	NSEC3      *Denial // how the names are hashed; nil with NSEC
+	Digests    []uint8 // hash algorithms of ZONEMD records that were found right
 }
 
 // MaxFindings bounds Proof.Findings.
 const MaxFindings = 1000
-
-// Rules of signed zones.
-var (
-	RuleNotSigned = &diag.Rule{Code: "not-signed", Severity: diag.Error, Title: "the zone has no DNSKEY records", Ref: "RFC 4035 §2.1",
-		Doc: "A signed zone publishes its public keys at its own name. Sign the zone with `fencepost sign`."}
-	RuleBadKey = &diag.Rule{Code: "bad-key", Severity: diag.Error, Title: "a DNSKEY record cannot be used", Ref: "RFC 4034 §2.1",
-		Doc: "The key is malformed, or its flags do not make it a key of the zone. Make it again or copy it again."}
-	RuleNoSignature = &diag.Rule{Code: "missing-signature", Severity: diag.Error, Title: "records that must be signed are not", Ref: "RFC 4035 §2.2",
-		Doc: "Every set of records the zone is responsible for needs a signature with each algorithm among its keys. Sign the zone again."}
-	RuleBadSignature = &diag.Rule{Code: "bad-signature", Severity: diag.Error, Title: "a signature does not fit its records", Ref: "RFC 4035 §5.3",
-		Doc: "The records were changed after signing, or the signature belongs to other records or keys. Validating resolvers reject the answer. Sign the zone again."}
-	RuleExpired = &diag.Rule{Code: "signature-expired", Severity: diag.Error, Title: "a signature has expired", Ref: "RFC 4034 §3.1.5",
-		Doc: "Validating resolvers reject it from that moment on. Sign the zone again; a server that signs by itself does so in time."}
-	RuleEarly = &diag.Rule{Code: "signature-not-yet-valid", Severity: diag.Error, Title: "a signature is not valid yet", Ref: "RFC 4034 §3.1.5",
-		Doc: "Its time of inception lies in the future. Look at the clock of the machine that signed."}
-	RuleStraySignature = &diag.Rule{Code: "stray-signature", Severity: diag.Error, Title: "a signature stands where none belongs", Ref: "RFC 4035 §2.2",
-		Doc: "NS records of a delegation, glue and signatures themselves are not signed, and a signature without its records has no use."}
-	RuleNoDenial = &diag.Rule{Code: "missing-nsec", Severity: diag.Error, Title: "a name has no NSEC record", Ref: "RFC 4035 §2.3",
-		Doc: "Each name the zone is responsible for has an NSEC, so that what does not exist can be proved not to. Sign the zone again."}
-	RuleBadChain = &diag.Rule{Code: "broken-nsec-chain", Severity: diag.Error, Title: "an NSEC record does not point to the next name", Ref: "RFC 4034 §4.1.1",
-		Doc: "The NSEC records form a ring through all names in canonical order. A gap or a detour makes names vanish or appear. Sign the zone again."}
-	RuleBadTypes = &diag.Rule{Code: "wrong-nsec-types", Severity: diag.Error, Title: "an NSEC record lists other types than the name has", Ref: "RFC 4034 §4.1.2",
-		Doc: "A type that is not listed can be proved not to exist although it does. Sign the zone again."}
-	RuleStrayDenial = &diag.Rule{Code: "stray-nsec", Severity: diag.Error, Title: "an NSEC record stands where none belongs", Ref: "RFC 4035 §2.3",
-		Doc: "Names below a delegation have no NSEC: they belong to the child zone."}
-	RuleNoAnchor = &diag.Rule{Code: "untrusted-keys", Severity: diag.Error, Title: "no DS or key given as anchor leads to the zone's keys", Ref: "RFC 4035 §5.2",
-		Doc: "A DS in the parent must be the digest of a key of the zone that signs its DNSKEY set. If it is not, validating resolvers reject the whole zone."}
-)
-
-// Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{RuleNotSigned, RuleBadKey, RuleNoSignature, RuleBadSignature, RuleExpired, RuleEarly,
-	RuleStraySignature, RuleNoDenial, RuleBadChain, RuleBadTypes, RuleStrayDenial, RuleNoAnchor}
 
 // VerifyOptions of Verify.
 type VerifyOptions struct {
@@ -91,12 +61,24 @@ func Verify(ctx context.Context, z *zone.Snapshot, now time.Time, o VerifyOption
 		o.Workers = runtime.GOMAXPROCS(0)
 	}
 	v := &proving{z: z, now: now, apex: []byte(z.Apex().Key()), proof: &Proof{}}
-	v.earliest.Store(1 << 62)
 	if !v.readKeys() {
 		return v.finish(), nil
 	}
 	v.checkAnchors(o.Anchors)
+	v.checkCDS()
+	v.checkParams()
 	if err := z.Scan(ctx, o.Workers, o.Done, v.worker); err != nil {
+		return nil, err
+	}
+	if h := z.Hashed(); h != nil {
+		if err := h.Scan(ctx, o.Workers, o.Done, v.hashedWorker); err != nil {
+			return nil, err
+		}
+	}
+	if v.chain != nil {
+		v.checkChain()
+	}
+	if err := v.checkZonemd(); err != nil {
 		return nil, err
 	}
 	return v.finish(), nil
@@ -108,7 +90,8 @@ type proving struct {
 	apex  []byte
 	keys  []*dnssec.PublicKey
 	algs  []rr.AlgorithmNumber // each must have signed everything
-	soa   rr.SOA
+	nsec  bool                 // there are NSEC records
+	chain *chainMaker          // with NSEC3: who must be in the chain
 	mu    sync.Mutex
 	proof *Proof
 
@@ -119,7 +102,9 @@ type proving struct {
 func (v *proving) report(r *diag.Rule, owner []byte, t rr.Type, format string, args ...any) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.proof.Total++
+	if r.Severity == diag.Error {
+		v.proof.Total++
+	}
 	if len(v.proof.Findings) < MaxFindings {
 		name, _ := dnsname.FromWire(owner)
 		v.proof.Findings = append(v.proof.Findings, Finding{r, name, t, fmt.Sprintf(format, args...)})
@@ -129,7 +114,6 @@ func (v *proving) report(r *diag.Rule, owner []byte, t rr.Type, format string, a
 func (v *proving) readKeys() bool {
 	var apex zone.Node
 	v.z.ApexNode(&apex)
-	v.soa, _ = v.z.SOA()
 	set, ok := apex.Find(rr.TypeDNSKEY)
 	if !ok {
 		v.report(RuleNotSigned, v.apex, rr.TypeDNSKEY, "the zone %s has no DNSKEY records", v.z.Apex())
@@ -144,6 +128,9 @@ func (v *proving) readKeys() bool {
 		v.keys = append(v.keys, k)
 		if k.IsZoneKey() && !slices.Contains(v.algs, k.Algorithm) {
 			v.algs = append(v.algs, k.Algorithm)
+		}
+		if why := k.KeyConcern(); why != "" {
+			v.report(RuleWeakKey, v.apex, rr.TypeDNSKEY, "key %d, %s of %d bits: %s", k.Tag, k.Algorithm, k.Bits(), why)
 		}
 	}
 	v.proof.Keys = v.keys
@@ -189,7 +176,7 @@ func (v *proving) anchored(k *dnssec.PublicKey, anchors []rr.Record) bool {
 func (v *proving) finish() *Proof {
 	p := v.proof
 	p.Names, p.Signatures, p.Unchecked = int(v.names.Load()), int(v.good.Load()), int(v.unchecked.Load())
-	if e := v.earliest.Load(); e < 1<<62 {
+	if e := v.earliest.Load(); e != 0 {
 		p.Expires = time.Unix(e, 0).UTC()
 	}
 	slices.SortStableFunc(p.Findings, func(a, b Finding) int {
@@ -202,23 +189,33 @@ func (v *proving) finish() *Proof {
 }
 
 func (v *proving) worker() zone.Visit {
-	w := &proofWorker{proving: v, good: map[rr.AlgorithmNumber]bool{}}
+	w := v.newWorker()
+	if v.chain != nil {
+		w.chainWorker = v.chain.worker()
+	}
 	return w.node
+}
+
+func (v *proving) newWorker() *proofWorker {
+	return &proofWorker{proving: v, good: map[rr.AlgorithmNumber]bool{}}
 }
 
 type proofWorker struct {
 	*proving
-	owner, scratch []byte
-	types          []rr.Type
-	good           map[rr.AlgorithmNumber]bool
+	chainWorker         *chainWorker // or nil
+	owner, key, scratch []byte
+	types               []rr.Type
+	good                map[rr.AlgorithmNumber]bool
 }
 
 func (w *proofWorker) node(n, next *zone.Node) error {
 	w.names.Add(1)
 	w.owner = w.z.AppendOwner(w.owner[:0], n)
 	w.types = w.types[:0]
+	signed := false
 	for set := range n.RRsets {
 		if set.Type == rr.TypeRRSIG {
+			signed = true
 			w.stray(n, set)
 			continue
 		}
@@ -236,8 +233,17 @@ func (w *proofWorker) node(n, next *zone.Node) error {
 			w.signed(n, set)
 		}
 	}
-	if !n.Occluded() {
-		w.chain(n, next)
+	if n.Occluded() {
+		return nil
+	}
+	if w.chainWorker != nil {
+		if w.key = n.AppendKey(w.key[:0]); signed {
+			w.types = append(w.types, rr.TypeRRSIG)
+		}
+		w.chainWorker.name(n, w.owner, w.key, w.types)
+	}
+	if w.nsec {
+		w.nsecOf(n, next, signed)
 	}
 	return nil
 }
@@ -261,6 +267,8 @@ func (w *proofWorker) signed(n *zone.Node, set zone.RRset) {
 		case errors.Is(err, dnssec.ErrUnsupported):
 			w.unchecked.Add(1)
 			w.good[s.Algorithm] = true
+		case errors.Is(err, dnssec.ErrNoKey):
+			w.report(RuleNoKey, w.owner, set.Type, "%s %s: no key of the zone has tag %d and algorithm %s", w.text(), set.Type, s.KeyTag, s.Algorithm)
 		default:
 			failed = true
 			w.report(faultRule(err), w.owner, set.Type, "%s %s: %v (key tag %d)", w.text(), set.Type, err, s.KeyTag)
@@ -283,16 +291,7 @@ func faultRule(err error) *diag.Rule {
 	return RuleBadSignature
 }
 
-func (w *proofWorker) expires(at uint32) {
-	// Serial arithmetic around now gives the full time (RFC 4034 §3.1.5).
-	t := w.now.Unix() + int64(int32(at-uint32(w.now.Unix())))
-	for {
-		old := w.earliest.Load()
-		if t >= old || w.earliest.CompareAndSwap(old, t) {
-			return
-		}
-	}
-}
+func (w *proofWorker) expires(at uint32) { earlier(&w.earliest, at, w.now) }
 
 // stray looks for signatures over what is not there or must not be signed.
 func (w *proofWorker) stray(n *zone.Node, sigs zone.RRset) {
@@ -304,8 +303,8 @@ func (w *proofWorker) stray(n *zone.Node, sigs zone.RRset) {
 	}
 }
 
-// chain checks the NSEC of a name.
-func (w *proofWorker) chain(n, next *zone.Node) {
+// nsecOf checks the NSEC of a name.
+func (w *proofWorker) nsecOf(n, next *zone.Node, signed bool) {
 	set, ok := n.Find(rr.TypeNSEC)
 	if !ok {
 		w.report(RuleNoDenial, w.owner, rr.TypeNSEC, "%s has no NSEC record", w.text())
@@ -323,7 +322,7 @@ func (w *proofWorker) chain(n, next *zone.Node) {
 		w.report(RuleBadChain, w.owner, rr.TypeNSEC, "the NSEC of %s points to %s; the next name is %s",
 			w.text(), dnsname.AppendText(nil, data[:size]), dnsname.AppendText(nil, want))
 	}
-	if sigs, ok := n.FindSig(rr.TypeNSEC); ok && sigs.N > 0 {
+	if signed && !slices.Contains(w.types, rr.TypeRRSIG) {
 		w.types = append(w.types, rr.TypeRRSIG)
 	}
 	if bitmap := rr.AppendBitmap(w.scratch[:0], w.types); !bytes.Equal(bitmap, data[size:]) {

@@ -40,7 +40,7 @@ func Send(w io.Writer, z *zone.Snapshot, q *message.Query, stream *tsig.Stream, 
 	if err := s.record(nil, rr.TypeSOA, soa.TTL, soa.First()); err != nil {
 		return err
 	}
-	for n := range z.Nodes {
+	for n := range z.AllNodes {
 		s.relative = n.AppendRelative(s.relative[:0])
 		for set := range n.RRsets {
 			if set.Type == rr.TypeSOA && n.IsApex() {

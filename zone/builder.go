@@ -33,6 +33,7 @@ type Builder struct {
 	key       []byte
 	// sizes of the chunks grow so that small zones stay small
 	nextChunk int
+	hashed    *Builder // takes what belongs among the hashed names
 }
 
 // run is the records of one owner that arrived one after another. Its octets in
@@ -68,6 +69,13 @@ func (b *Builder) Apex() dnsname.Name { return b.apex }
 // form of at most rr.MaxData octets, well-formed for the type. It returns
 // ErrOutside for an owner that is not in the zone.
 func (b *Builder) Add(owner []byte, t rr.Type, ttl uint32, data []byte, pos source.Pos) error {
+	if belongsHashed(t, data) && b.hashed != b {
+		if b.hashed == nil {
+			b.hashed = NewBuilder(b.apex, b.positions)
+			b.hashed.hashed = b.hashed
+		}
+		return b.hashed.Add(owner, t, ttl, data, pos)
+	}
 	need := recordHead + len(data)
 	if len(b.runs) == 0 || string(owner) != string(b.owner) || cap(b.chunk)-len(b.chunk) < need {
 		if err := b.startRun(owner, need); err != nil {
@@ -224,6 +232,13 @@ func merge(a arena, x, y []run) []run {
 // Absorb takes all records of another builder for the same apex, as if they had
 // been added after its own. The other is used up.
 func (b *Builder) Absorb(o *Builder) {
+	if h := o.hashed; h != nil && h != o {
+		if b.hashed == nil {
+			b.hashed = h
+		} else {
+			b.hashed.Absorb(h)
+		}
+	}
 	o.closeChunk()
 	o.sorting.Wait()
 	sortRuns(arena(o.chunks), o.runs)
@@ -260,6 +275,8 @@ type Built struct {
 	// Conflicts lists equal records (kept once) and sets with several TTLs (the
 	// least is used, RFC 2181 §5.2), at most MaxConflicts of them.
 	Conflicts []Conflict
+	// Hashed is the same for the NSEC3 records; nil when there are none.
+	Hashed *Built
 
 	firstRecord []int // of each page
 }
@@ -312,6 +329,11 @@ func (b *Builder) Build() *Built {
 		out.firstRecord = append(out.firstRecord, at)
 		at += l.records
 	}
+	if b.hashed != nil && b.hashed != b {
+		out.Hashed = b.hashed.Build()
+		out.hashed = out.Hashed.Snapshot
+		out.Conflicts = append(out.Conflicts, out.Hashed.Conflicts...)
+	}
 	return out
 }
 
@@ -361,4 +383,12 @@ func apexHasDNAME(a arena, runs []run) bool {
 		}
 	}
 	return false
+}
+
+// NewHashedBuilder makes a builder for NSEC3 records and their signatures alone;
+// what it builds is for WithHashed.
+func NewHashedBuilder(apex dnsname.Name) *Builder {
+	b := NewBuilder(apex, false)
+	b.hashed = b
+	return b
 }

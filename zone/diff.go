@@ -19,12 +19,37 @@ type Difference struct {
 
 // Diff calls f for each record set that differs between two versions of a zone,
 // in canonical order of the names, until f returns false.
+//
+// What the versions share is skipped, so the cost is that of the difference where
+// one was made from the other. Hashed names come after all others.
 func Diff(old, new *Snapshot, f func(Difference) bool) {
+	if old == new {
+		return
+	}
+	more := diffTrees(old, new, f)
+	switch {
+	case !more || old.hashed == new.hashed:
+	case old.hashed == nil:
+		diffTrees(&Snapshot{apex: old.apex}, new.hashed, f)
+	case new.hashed == nil:
+		diffTrees(old.hashed, &Snapshot{apex: old.apex}, f)
+	default:
+		diffTrees(old.hashed, new.hashed, f)
+	}
+}
+
+func diffTrees(old, new *Snapshot, f func(Difference) bool) bool {
 	var a, b Cursor
 	okA, okB := a.First(old), b.First(new)
 	var x, y Node
 	var keyA, keyB []byte
 	for okA || okB {
+		if okA && okB && a.i == 0 && b.i == 0 {
+			if la, lb, same := sharedChild(&a, &b); same {
+				okA, okB = a.skip(la), b.skip(lb)
+				continue
+			}
+		}
 		order := 0
 		if okA {
 			a.Node(&x)
@@ -43,7 +68,7 @@ func Diff(old, new *Snapshot, f func(Difference) bool) {
 			order = bytes.Compare(keyA, keyB)
 		}
 		if !diffNodes(old, new, &x, &y, order, f) {
-			return
+			return false
 		}
 		if order <= 0 {
 			okA = a.Next()
@@ -52,6 +77,7 @@ func Diff(old, new *Snapshot, f func(Difference) bool) {
 			okB = b.Next()
 		}
 	}
+	return true
 }
 
 // diffNodes compares the sets of one name; order tells which version has it.

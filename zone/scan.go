@@ -52,6 +52,15 @@ func (w *NodeWriter) AddSet(set RRset) {
 	}
 }
 
+// Records is what was added, for Change.
+func (w *NodeWriter) Records() []rr.Record {
+	out := make([]rr.Record, len(w.items))
+	for i, it := range w.items {
+		out[i] = rr.Record{Type: it.typ, TTL: it.ttl, Class: rr.ClassIN, Data: it.data}
+	}
+	return out
+}
+
 // Transform writes the new records of one name into w; see Visit for next.
 type Transform func(n *Node, next *Node, w *NodeWriter) error
 
@@ -199,6 +208,9 @@ func (b *Built) Visit(ctx context.Context, workers int, worker func() func(n *No
 // Equal tells whether two versions hold the same names and records. Pages that
 // they share are not looked at.
 func Equal(a, b *Snapshot) bool {
+	if (a.hashed == nil) != (b.hashed == nil) || a.hashed != nil && !Equal(a.hashed, b.hashed) {
+		return false
+	}
 	if a.names != b.names || a.records != b.records || !a.apex.Equal(b.apex) {
 		return false
 	}

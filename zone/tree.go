@@ -236,8 +236,11 @@ func (c *Cursor) Prev() bool {
 }
 
 // turn goes to the neighbouring page in direction by.
-func (c *Cursor) turn(by int) bool {
-	for level := c.s.height - 1; level >= 0; level-- {
+func (c *Cursor) turn(by int) bool { return c.turnAt(c.s.height-1, by) }
+
+// turnAt goes to the neighbour of the child at a level.
+func (c *Cursor) turnAt(level, by int) bool {
+	for ; level >= 0; level-- {
 		st := &c.path[level]
 		if i := st.i + by; i >= 0 && i < st.in.len() {
 			st.i = i
@@ -271,6 +274,59 @@ func (c *Cursor) enter(page []byte, last bool) {
 	c.page, c.i = page, 0
 	if last {
 		c.i = pageCount(page) - 1
+	}
+}
+
+// sharedChild finds the largest part of two trees that begins where both cursors
+// are and is the same in both: its level in each, counted from the root.
+func sharedChild(a, b *Cursor) (levelA, levelB int, ok bool) {
+	startA, startB := a.startLevel(), b.startLevel()
+	for la := startA; la < a.s.height; la++ {
+		for lb := startB; lb < b.s.height; lb++ {
+			if sameChild(a.path[la], b.path[lb]) {
+				return la, lb, true
+			}
+		}
+	}
+	return 0, 0, false
+}
+
+// startLevel is the highest level at which the cursor is at the beginning of a
+// child; the height of the tree if it is within a page.
+func (c *Cursor) startLevel() int {
+	if c.i > 0 {
+		return c.s.height
+	}
+	level := c.s.height - 1
+	for level > 0 && c.path[level].i == 0 {
+		level--
+	}
+	return level
+}
+
+func sameChild(a, b step) bool {
+	if a.in.kids != nil && b.in.kids != nil {
+		return a.in.kids[a.i] == b.in.kids[b.i]
+	}
+	if a.in.kids != nil || b.in.kids != nil {
+		return false
+	}
+	return &a.in.pages[a.i][0] == &b.in.pages[b.i][0]
+}
+
+// skip goes behind the child that the cursor is at the beginning of.
+func (c *Cursor) skip(level int) bool { return c.turnAt(level, 1) }
+
+// AllNodes walks over all names in canonical order, then over the hashed ones in
+// theirs.
+func (s *Snapshot) AllNodes(yield func(*Node) bool) {
+	for n := range s.Nodes {
+		if !yield(n) {
+			return
+		}
+	}
+	if s.hashed != nil {
+		s.hashed.Nodes(yield)
 	}
 }
 

@@ -41,19 +41,46 @@ type Snapshot struct {
 	soa      rr.SOA
 	hasSOA   bool
 	signed   bool // there is a DNSKEY set at the apex
+
+	hashed *Snapshot // the NSEC3 records; see Hashed
 }
 
 // Apex is the zone's top name.
 func (s *Snapshot) Apex() dnsname.Name { return s.apex }
 
-// Names counts the owner names, occluded ones included.
-func (s *Snapshot) Names() int { return s.names }
+// Hashed holds the NSEC3 records with their signatures, at owner names that are
+// hashes; nil when there are none. They live apart from the names of the zone,
+// because nobody asks for them by name (RFC 5155 §7.2.8) and because the order of
+// hashes has nothing to do with that of names.
+func (s *Snapshot) Hashed() *Snapshot { return s.hashed }
+
+// WithHashed is the same version with other NSEC3 records, or none for nil.
+func (s *Snapshot) WithHashed(h *Snapshot) *Snapshot {
+	t := *s
+	t.hashed = h
+	return &t
+}
+
+// belongsHashed tells whether a record has its place among the hashed names.
+func belongsHashed(t rr.Type, data []byte) bool {
+	return t == rr.TypeNSEC3 || t == rr.TypeRRSIG && coveredType(data) == rr.TypeNSEC3
+}
+
+// Names counts the owner names, occluded and hashed ones included.
+func (s *Snapshot) Names() int { return s.names + s.ofHashed((*Snapshot).Names) }
 
 // Records counts the records, signatures included.
-func (s *Snapshot) Records() int { return s.records }
+func (s *Snapshot) Records() int { return s.records + s.ofHashed((*Snapshot).Records) }
 
 // Octets is the memory that names and records take, in octets.
-func (s *Snapshot) Octets() int { return s.octets }
+func (s *Snapshot) Octets() int { return s.octets + s.ofHashed((*Snapshot).Octets) }
+
+func (s *Snapshot) ofHashed(f func(*Snapshot) int) int {
+	if s.hashed == nil {
+		return 0
+	}
+	return f(s.hashed)
+}
 
 // SOA is the data of the SOA record; ok is false when there is none.
 func (s *Snapshot) SOA() (soa rr.SOA, ok bool) { return s.soa, s.hasSOA }

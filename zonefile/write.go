@@ -25,7 +25,7 @@ func Write(w *bufio.Writer, z *zone.Snapshot) error {
 		return err
 	}
 	var wire, owner []byte
-	for n := range z.Nodes {
+	for n := range z.AllNodes {
 		wire = append(n.AppendRelative(wire[:0]), 0)
 		if n.IsApex() {
 			owner = append(owner[:0], '@')

@@ -147,7 +147,7 @@ func masterFile(z *zone.Snapshot, from string, left map[string]int) ([]byte, err
 	fmt.Fprintf(w, "@ SOA %s %s (\n%d ; serial\n%d ; refresh: secondaries look for a new version this often\n%d ; retry: and this often while the primary does not answer\n"+
 		"%d ; expire: after so long without the primary they stop answering\n%d ) ; minimum: so long a missing name is remembered as missing\n",
 		soa.MName.Relative(z.Apex()), soa.RName.Relative(z.Apex()), soa.Serial, soa.Refresh, soa.Retry, soa.Expire, soa.Minimum)
-	for n := range z.Nodes {
+	for n := range z.AllNodes {
 		owner := z.Owner(n).Relative(z.Apex())
 		for set := range n.RRsets {
 			if set.Type == rr.TypeSOA {

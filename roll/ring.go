@@ -1,0 +1,438 @@
+package roll
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"fencepost/signer"
+)
+
+// Ring is the keys of a zone with the roll-over that is going on.
+type Ring struct {
+	Keys []*Key
+	Roll *Roll // nil: none
+	Last *Roll // the one before, finished or cancelled; nil: none
+	// Unsigned tells that the zone went unsigned on purpose and is to stay so.
+	Unsigned bool
+}
+
+// Roll is a roll-over. It is all that has to survive a restart.
+type Roll struct {
+	Kind    Kind      `toml:"kind"`
+	Reason  string    `toml:"reason"` // in words: why it was begun
+	Started time.Time `toml:"started"`
+	Old     []uint16  `toml:"old"` // tags of the keys that go
+	New     []uint16  `toml:"new"` // tags of the keys that come
+	Step    int       `toml:"step"`
+	Paused  bool      `toml:"paused,omitempty"`
+	// Turned tells that it was cancelled and is on its way back.
+	Turned bool `toml:"turned,omitempty"`
+	// Of the present step: when it began, the first serial that shows it and since
+	// when that is served, since when every server shows it. Zero: not yet.
+	Entered time.Time `toml:"entered,omitzero"`
+	Serial  uint32    `toml:"serial,omitempty"`
+	Shown   time.Time `toml:"shown,omitzero"`
+	Seen    time.Time `toml:"seen,omitzero"`
+	Sights  []Sight   `toml:"sight,omitempty"`
+	Passed  []Passed  `toml:"passed,omitempty"` // the steps that are done
+	Ended   time.Time `toml:"ended,omitzero"`
+}
+
+// Passed is a step that is done.
+type Passed struct {
+	Title   string    `toml:"title"`
+	Entered time.Time `toml:"entered"`
+	Seen    time.Time `toml:"seen,omitzero"`
+	Ended   time.Time `toml:"ended"`
+}
+
+// Sight is what is known of one server in the present step.
+type Sight struct {
+	Server   string    `toml:"server"`
+	Parent   bool      `toml:"parent,omitempty"`
+	Seen     time.Time `toml:"seen,omitzero"`     // when it last showed what it should; zero: never
+	Answered time.Time `toml:"answered,omitzero"` // when it last answered at all; zero: never
+	Tried    time.Time `toml:"tried,omitzero"`    // when it was last asked
+	Problem  string    `toml:"problem,omitempty"` // what is wrong with its last answer; empty: nothing
+}
+
+// Look is one look at a server.
+type Look struct {
+	Server string
+	Parent bool
+	// Err is why it could not be asked; it may come back in any state.
+	Err error
+	// Wrong says what it shows that it should not, or not yet; empty: all is as it
+	// should be.
+	Wrong string
+}
+
+func (l *Look) good() bool { return l.Err == nil && l.Wrong == "" }
+
+// Find is the key with the tag, or nil.
+func (r *Ring) Find(tag uint16) *Key {
+	for _, k := range r.Keys {
+		if k.Tag == tag {
+			return k
+		}
+	}
+	return nil
+}
+
+// find is the keys with the tags.
+func (r *Ring) find(tags []uint16) (out []*Key) {
+	for _, t := range tags {
+		if k := r.Find(t); k != nil {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// Signs tells whether the keys can sign a zone: some the keys, some the rest.
+func (r *Ring) Signs() bool {
+	keys, zone := false, false
+	for _, k := range r.Keys {
+		if !k.Foreign {
+			keys, zone = keys || k.SignKeys, zone || k.SignZone
+		}
+	}
+	return keys && zone
+}
+
+// Errors of roll-overs.
+var (
+	ErrRolling = errors.New("a roll-over is going on")
+	ErrNoRoll  = errors.New("no roll-over is going on")
+	ErrNoKey   = errors.New("there is no such key to replace")
+)
+
+// InUse are the keys in use that a kind of roll-over replaces.
+func (r *Ring) InUse(kind Kind) (out []*Key) {
+	for _, k := range r.Keys {
+		if !k.Foreign && kind.replaces(k.Role) && (k.SignKeys || k.SignZone) && (k.State == Active || k.State == Ready || k.State == Published) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// Start begins a roll-over. fresh are the keys that come; they are in the ring.
+func (r *Ring) Start(kind Kind, fresh []*Key, reason string, now time.Time) error {
+	if r.Roll != nil {
+		return fmt.Errorf("%w: %s; see: fencepost roll ZONE", ErrRolling, r.Roll.Kind.Words())
+	}
+	if plans[kind] == nil {
+		return fmt.Errorf("there is no roll-over %q", kind)
+	}
+	var old []*Key
+	if kind != SignZone {
+		if old = r.InUse(kind); len(old) == 0 {
+			return fmt.Errorf("%w: no key in use has the role", ErrNoKey)
+		}
+	}
+	r.Unsigned = false
+	r.Roll = &Roll{Kind: kind, Reason: reason, Started: now, Old: tags(old), New: tags(fresh)}
+	return nil
+}
+
+// Words says what a kind does.
+func (k Kind) Words() string {
+	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollAlgorithm: "the algorithm is changed",
+		FastZSK: "the ZSK is replaced as fast as caches permit", FastKSK: "the KSK is replaced as fast as caches permit", FastAll: "the keys are replaced as fast as caches permit",
+		SignZone: "the zone becomes signed", Unsign: "the zone becomes unsigned"}[k]
+}
+
+// Outcome is what Tend did.
+type Outcome struct {
+	// Resign tells that the zone has to show something else now: sign it, serve it,
+	// and call Served.
+	Resign bool
+	// Dirty tells that something changed that has to be kept.
+	Dirty  bool
+	Events []string // in words, for the log
+	// Again is when to tend next; zero when nothing is to be waited for.
+	Again time.Time
+}
+
+// How soon servers are looked at again.
+const (
+	lookSoon = time.Minute
+	lookSlow = 10 * time.Minute // servers of the parent, and those that do not answer
+)
+
+// Tend moves the roll-over on as far as time and evidence permit. looks are those
+// at every server of the zone and, if the step needs them, of the parent; none is
+// a look that saw nothing.
+func (r *Ring) Tend(now time.Time, looks []Look, t *Timing) (out Outcome) {
+	for r.Roll != nil && !r.Roll.Paused {
+		roll := r.Roll
+		s := plans[roll.Kind][roll.Step]
+		if roll.Entered.IsZero() {
+			r.enter(s, now, &out)
+		}
+		if roll.Shown.IsZero() { // the version that shows it is still to come
+			out.Resign = true
+			return out
+		}
+		out.Again = now.Add(lookSoon)
+		if !r.see(s, now, looks, t, &out) {
+			return out
+		}
+		until := t.after(s.wait, roll.Seen)
+		if now.Before(until) {
+			out.Again = until
+			return out
+		}
+		r.leave(s, now, &out)
+		looks = nil // of the next step nothing has been seen
+	}
+	out.Again = time.Time{}
+	return out
+}
+
+// enter begins a step.
+func (r *Ring) enter(s step, now time.Time, out *Outcome) {
+	roll := r.Roll
+	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.Sights = now, 0, time.Time{}, time.Time{}, nil
+	for _, k := range r.find(roll.New) {
+		s.new.apply(k)
+		k.enter(s.newAt, now)
+	}
+	for _, k := range r.find(roll.Old) {
+		s.old.apply(k)
+		k.enter(s.oldAt, now)
+	}
+	out.Dirty, out.Resign = true, true
+	out.Events = append(out.Events, "began: "+s.title)
+}
+
+// Served takes note that a version that shows the present state is served.
+func (r *Ring) Served(serial uint32, now time.Time) (dirty bool) {
+	if r.Roll == nil || r.Roll.Entered.IsZero() || !r.Roll.Shown.IsZero() {
+		return false
+	}
+	r.Roll.Serial, r.Roll.Shown = serial, now
+	return true
+}
+
+// see takes note of looks and tells whether every server shows the step now.
+func (r *Ring) see(s step, now time.Time, looks []Look, t *Timing, out *Outcome) bool {
+	roll := r.Roll
+	good, zone, parent := true, false, false
+	for i := range looks {
+		l := &looks[i]
+		if l.Parent && !s.parent {
+			continue
+		}
+		zone, parent = zone || !l.Parent, parent || l.Parent
+		good = good && l.good()
+		r.note(l, now, out)
+	}
+	if good = good && zone && (parent || !s.parent); !good {
+		for i := range looks {
+			// Caches may have taken the old state from it again.
+			if l := &looks[i]; l.Err == nil && l.Wrong != "" && !roll.Seen.IsZero() && (s.parent || !l.Parent) {
+				roll.Seen, out.Dirty = time.Time{}, true
+				out.Events = append(out.Events, l.Server+" shows the old state again: "+l.Wrong)
+			}
+		}
+		if s.parent {
+			out.Again = now.Add(lookSlow)
+		}
+		return false
+	}
+	if roll.Seen.IsZero() {
+		roll.Seen, out.Dirty = now, true
+		t.Keys.confirm(roll.Shown, now)
+		t.Data.confirm(roll.Shown, now)
+		for _, k := range r.find(roll.New) {
+			k.enter(s.newSeen, now)
+		}
+		for _, k := range r.find(roll.Old) {
+			k.enter(s.oldSeen, now)
+		}
+		if s.parent {
+			for _, k := range r.Keys {
+				if k.DS {
+					k.Seen, k.Gone = now, time.Time{}
+				} else if !k.Seen.IsZero() && k.Gone.IsZero() {
+					k.Gone = now
+				}
+			}
+		}
+		out.Events = append(out.Events, "every server shows it: "+s.title)
+	}
+	return true
+}
+
+// note keeps what a look saw.
+func (r *Ring) note(l *Look, now time.Time, out *Outcome) {
+	i := slices.IndexFunc(r.Roll.Sights, func(s Sight) bool { return s.Server == l.Server && s.Parent == l.Parent })
+	if i < 0 {
+		r.Roll.Sights = append(r.Roll.Sights, Sight{Server: l.Server, Parent: l.Parent})
+		i = len(r.Roll.Sights) - 1
+	}
+	s := &r.Roll.Sights[i]
+	problem := l.Wrong
+	if l.Err != nil {
+		problem = l.Err.Error()
+	} else {
+		s.Answered = now
+	}
+	if problem != s.Problem || l.good() != s.Seen.Equal(s.Tried) {
+		out.Dirty = true
+	}
+	s.Tried, s.Problem = now, problem
+	if l.good() {
+		s.Seen = now
+		return
+	}
+	out.Events = append(out.Events, s.Words(r.Roll, now))
+}
+
+// Words says what keeps a server from counting as seen, and since when.
+func (s *Sight) Words(roll *Roll, now time.Time) string {
+	last := s.Answered
+	if last.IsZero() {
+		last = roll.Shown
+	}
+	if s.Problem == "" {
+		return s.Server + " shows it"
+	}
+	if s.Answered.Equal(s.Tried) {
+		return s.Server + ": " + s.Problem
+	}
+	return fmt.Sprintf("nothing has been seen of %s for %s: %s", s.Server, now.Sub(last).Round(time.Second), s.Problem)
+}
+
+// leave ends a step.
+func (r *Ring) leave(s step, now time.Time, out *Outcome) {
+	roll := r.Roll
+	for _, k := range r.find(roll.New) {
+		k.enter(s.newDone, now)
+	}
+	for _, k := range r.find(roll.Old) {
+		k.enter(s.oldDone, now)
+	}
+	roll.Passed = append(roll.Passed, Passed{Title: s.title, Entered: roll.Entered, Seen: roll.Seen, Ended: now})
+	roll.Step++
+	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.Sights = time.Time{}, 0, time.Time{}, time.Time{}, nil
+	out.Dirty = true
+	out.Events = append(out.Events, "done: "+s.title)
+	if roll.Step == len(plans[roll.Kind]) {
+		r.end(now, out)
+	}
+}
+
+func (r *Ring) end(now time.Time, out *Outcome) {
+	r.Roll.Ended = now
+	if r.Roll.Kind == Unsign {
+		r.Unsigned = true
+	}
+	out.Events = append(out.Events, "finished: "+r.Roll.Kind.Words())
+	r.Last, r.Roll = r.Roll, nil
+}
+
+// Pause stops the roll-over where it is, or lets it go on.
+func (r *Ring) Pause(paused bool) error {
+	if r.Roll == nil {
+		return ErrNoRoll
+	}
+	r.Roll.Paused = paused
+	return nil
+}
+
+// NoWayBackError says why a roll-over cannot be cancelled any more.
+type NoWayBackError struct{ Why string }
+
+func (e *NoWayBackError) Error() string { return "there is no way back: " + e.Why }
+
+// Cancel turns the roll-over round: the keys change sides, and it goes on from
+// where that is safe.
+func (r *Ring) Cancel(now time.Time) error {
+	roll := r.Roll
+	if roll == nil {
+		return ErrNoRoll
+	}
+	s := plans[roll.Kind][roll.Step]
+	if roll.Entered.IsZero() && roll.Step == 0 {
+		roll.Ended, roll.Turned = now, true
+		r.Last, r.Roll = roll, nil
+		return nil
+	}
+	if roll.Entered.IsZero() { // this step has not begun: go back from the one before
+		s = plans[roll.Kind][roll.Step-1]
+	}
+	if s.back.never {
+		return &NoWayBackError{s.back.why}
+	}
+	if !roll.Entered.IsZero() {
+		roll.Passed = append(roll.Passed, Passed{Title: s.title + " (cancelled)", Entered: roll.Entered, Seen: roll.Seen, Ended: now})
+	}
+	roll.Kind, roll.Step, roll.Turned, roll.Paused = roll.Kind.turned(), s.back.to, !roll.Turned, false
+	roll.Old, roll.New = roll.New, roll.Old
+	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.Sights = time.Time{}, 0, time.Time{}, time.Time{}, nil
+	return nil
+}
+
+// Deletes tells whether the zone asks its parent to have no DS.
+func (r *Ring) Deletes() bool {
+	return r.Roll != nil && r.Roll.Kind == Unsign && r.Roll.Step == 0 && !r.Roll.Entered.IsZero()
+}
+
+// Lifetimes are how long keys of a role are used; 0 is for ever.
+type Lifetimes struct{ Single, KSK, ZSK time.Duration }
+
+func (l *Lifetimes) of(r signer.Role) (time.Duration, Kind) {
+	switch r {
+	case signer.KSK:
+		return l.KSK, RollKSK
+	case signer.ZSK:
+		return l.ZSK, RollZSK
+	}
+	return l.Single, RollAll
+}
+
+// Due is the roll-over that lifetimes ask for next, and when it has to begin so
+// that the new key is in use when the old one's time is over.
+func (r *Ring) Due(l Lifetimes, t *Timing) (kind Kind, when time.Time) {
+	for _, k := range r.Keys {
+		life, what := l.of(k.Role)
+		began, active := k.Since[Active]
+		if k.Foreign || k.State != Active || !active || life == 0 {
+			continue
+		}
+		at := began.Add(life).Add(-t.Propagation - t.Margin - t.Keys.Now())
+		if when.IsZero() || at.Before(when) {
+			kind, when = what, at
+		}
+	}
+	return kind, when
+}
+
+// Names lists tags for people.
+func Names(tags []uint16) string {
+	words := make([]string, len(tags))
+	for i, t := range tags {
+		words[i] = fmt.Sprint(t)
+	}
+	return strings.Join(words, ", ")
+}
+
+// Check tells why a ring that was read cannot be used.
+func (r *Ring) Check() error {
+	for _, one := range []*Roll{r.Roll, r.Last} {
+		if one == nil {
+			continue
+		}
+		steps := plans[one.Kind]
+		if steps == nil || one.Step < 0 || one.Step > len(steps) || one == r.Roll && one.Step == len(steps) {
+			return fmt.Errorf("the roll-over %q has no step %d", one.Kind, one.Step)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,121 @@
+package roll
+
+import (
+	"time"
+)
+
+// Phase says where a row of a time line stands.
+type Phase string
+
+// The phases.
+const (
+	Done Phase = "done"
+	Now  Phase = "now"
+	Next Phase = "next"
+)
+
+// Row is a step as people see it.
+type Row struct {
+	Title string
+	Phase Phase
+	// Begin is when it began, or begins at the earliest. Seen is when every server
+	// showed it, or may at the earliest; Estimated tells that it has not been so yet.
+	Begin, Seen, End time.Time
+	Estimated        bool
+	Waits            []string // what it waits for, in words
+	For              []string // kinds of cache content that expire until End
+}
+
+// words for what a step waits to expire.
+func (c cache) words(t *Timing) (out []string) {
+	for _, one := range []struct {
+		cache
+		ttl  time.Duration
+		text string
+	}{{keysInCache, t.Keys.Now(), "DNSKEY sets in caches"}, {dataInCache, t.Data.Now(), "data and signatures in caches"}, {dsInCache, t.DS.Now(), "the parent's DS in caches"}} {
+		if c&one.cache != 0 {
+			out = append(out, one.text+" (TTL "+one.ttl.String()+")")
+		}
+	}
+	return out
+}
+
+// Timeline is the steps of a roll-over: those done as they were, those to come at
+// the earliest, as far as the figures in t hold.
+func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
+	for _, p := range r.Passed {
+		out = append(out, Row{Title: p.Title, Phase: Done, Begin: p.Entered, Seen: p.Seen, End: p.Ended})
+	}
+	if !r.Ended.IsZero() {
+		return out
+	}
+	at := now
+	for i := r.Step; i < len(plans[r.Kind]); i++ {
+		s := plans[r.Kind][i]
+		row := Row{Title: s.title, Phase: Next, Begin: at, Estimated: true, For: s.wait.words(t)}
+		if i == r.Step {
+			row.Phase = Now
+			if !r.Entered.IsZero() {
+				row.Begin = r.Entered
+			}
+			row.Waits = r.waits(s, now, t)
+		}
+		row.Seen = at.Add(t.Propagation)
+		if s.parent {
+			row.Seen = at.Add(max(t.Propagation, t.Registration))
+		}
+		if i == r.Step && !r.Seen.IsZero() {
+			row.Seen, row.Estimated = r.Seen, false
+		}
+		row.End = t.after(s.wait, row.Seen)
+		if row.End.Before(now) {
+			row.End = now
+		}
+		out = append(out, row)
+		at = row.End
+	}
+	return out
+}
+
+// waits says what the present step waits for.
+func (r *Roll) waits(s step, now time.Time, t *Timing) (out []string) {
+	switch {
+	case r.Paused:
+		return []string{"paused; go on with: fencepost roll resume ZONE"}
+	case r.Entered.IsZero():
+		return []string{"the server to begin it"}
+	case r.Shown.IsZero():
+		return []string{"the zone to be signed and served"}
+	}
+	seen := 0
+	for i := range r.Sights {
+		if sight := &r.Sights[i]; sight.Problem != "" {
+			out = append(out, sight.Words(r, now))
+		} else {
+			seen++
+		}
+	}
+	if r.Seen.IsZero() && len(out) == 0 {
+		if len(r.Sights) == 0 {
+			out = append(out, "the servers of the zone to be looked at")
+		}
+		if s.parent && !anyParent(r.Sights) {
+			out = append(out, "the servers of the parent: none is known; name them in fencepost.toml: [[zone]] parent = [...]")
+		}
+	}
+	if !r.Seen.IsZero() {
+		for _, w := range s.wait.words(t) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+func anyParent(sights []Sight) bool {
+	for _, s := range sights {
+		if s.Parent {
+			return true
+		}
+	}
+	return false
+}
