@@ -32,6 +32,7 @@ type Meta struct {
 	SourceSerial uint32    `json:"source_serial,omitempty"`
 	Source       string    `json:"source,omitempty"` // digest of the unsigned zone and the keys
 	Expires      time.Time `json:"expires,omitzero"`
+	Renew        time.Time `json:"renew,omitzero"` // when to sign again at the latest
 	Chunks       int       `json:"chunks"`
 }
 

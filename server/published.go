@@ -27,7 +27,7 @@ func (s *Server) remember(zones []*served, results []ZoneResult) {
 	for i, z := range zones {
 		cfg := z.cfg.Load()
 		now := z.snap.Load()
-		if results[i].Change != Loaded || now == nil || cfg.Sign != nil || len(cfg.FetchFrom) > 0 {
+		if results[i].Change != Loaded || now == nil || cfg.Signer != nil || len(cfg.FetchFrom) > 0 {
 			continue
 		}
 		if now.Octets() >= digestLater {

@@ -12,7 +12,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"fencepost/dnsname"
-	"fencepost/journal"
 	"fencepost/rr"
 	"fencepost/tsig"
 	"fencepost/zone"
@@ -85,6 +84,7 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 			s.sched.cancel(refreshID(z))
 			s.sched.cancel(expireID(z))
 			s.sched.cancel(signID(z))
+			s.sched.cancel(tendID(z))
 			results = append(results, ZoneResult{Zone: z.name, Change: Removed})
 		}
 	}
@@ -129,7 +129,7 @@ func (s *Server) prepare(ctx context.Context, z *served) ZoneResult {
 // configured. from names the primary it came from, "" for a file.
 func (s *Server) install(ctx context.Context, z *served, source *zone.Snapshot, from string) (Change, error) {
 	cfg := z.cfg.Load()
-	if cfg.Sign != nil {
+	if cfg.Signer != nil {
 		return s.installSigned(ctx, z, source, from)
 	}
 	if now := z.snap.Load(); now != nil {
@@ -160,93 +160,4 @@ func (s *Server) putInService(z *served, source, snap *zone.Snapshot, from strin
 	z.snap.Store(snap)
 	z.mu.Unlock()
 	s.Log.Info("zone in service", "zone", z.name.String(), "serial", snap.Serial(), "records", snap.Records())
-}
-
-// defaultSignatureRefresh is how long before they expire signatures are renewed.
-const defaultSignatureRefresh = 5 * 24 * time.Hour
-
-func (c *Zone) signatureRefresh() time.Duration {
-	if c.RefreshSignatures > 0 {
-		return c.RefreshSignatures
-	}
-	return defaultSignatureRefresh
-}
-
-// installSigned signs a version and puts it in service. The serial that is
-// served follows the source's where it can and never goes back: new signatures
-// over the same content need a new serial too (RFC 6781 §4.4).
-func (s *Server) installSigned(ctx context.Context, z *served, source *zone.Snapshot, from string) (Change, error) {
-	cfg, now := z.cfg.Load(), s.Now()
-	digest := sourceDigest(source, cfg.SignedWith)
-	stored, meta, err := s.stored(z)
-	if err != nil {
-		s.Log.Warn("the stored version cannot be used", "zone", z.name.String(), "error", err)
-		stored = nil
-	}
-	current := z.snap.Load()
-	if current == nil && stored != nil {
-		current = stored
-	}
-	fresh := meta.Source == digest && now.Before(meta.Expires.Add(-cfg.signatureRefresh())) && now.After(meta.Stored.Add(-time.Hour))
-	if stored != nil && fresh {
-		s.scheduleSigning(z, meta.Expires)
-		if z.snap.Load() != nil && z.snap.Load().Serial() == stored.Serial() {
-			return Unchanged, nil
-		}
-		s.putInService(z, source, stored, from, meta.Expires)
-		return Loaded, nil
-	}
-	serial := source.Serial()
-	if current != nil && !rr.NewerSerial(serial, current.Serial()) {
-		serial = current.Serial() + 1
-		if serial == 0 {
-			serial = 1
-		}
-	}
-	snap, expires, err := cfg.Sign(ctx, source, serial, now)
-	if err != nil {
-		return Kept, fmt.Errorf("signing: %w", err)
-	}
-	if s.Store != nil {
-		err := s.Store.Save(snap, journal.Meta{Stored: now, Checked: now, From: from, SourceSerial: source.Serial(), Source: digest, Expires: expires})
-		if err != nil {
-			return Kept, fmt.Errorf("keeping the signed version: %w", err)
-		}
-	}
-	s.putInService(z, source, snap, from, expires)
-	s.scheduleSigning(z, expires)
-	return Loaded, nil
-}
-
-func (s *Server) stored(z *served) (*zone.Snapshot, journal.Meta, error) {
-	if s.Store == nil {
-		return nil, journal.Meta{}, nil
-	}
-	return s.Store.Load(z.name)
-}
-
-func signID(z *served) string { return "sign " + z.name.Key() }
-
-// signRetry is when signing is tried again after it failed.
-const signRetry = 10 * time.Minute
-
-// scheduleSigning plans the renewal of signatures.
-func (s *Server) scheduleSigning(z *served, expires time.Time) {
-	s.sched.set(signID(z), expires.Add(-z.cfg.Load().signatureRefresh()), func(ctx context.Context) {
-		z.mu.Lock()
-		source, from := z.source, z.from
-		z.mu.Unlock()
-		if source == nil || z.cfg.Load().Sign == nil {
-			return
-		}
-		if _, err := s.installSigned(ctx, z, source, from); err != nil {
-			s.Log.Error("signatures not renewed", "zone", z.name.String(), "error", err)
-			z.mu.Lock()
-			z.problem = err.Error()
-			z.mu.Unlock()
-			s.scheduleSigning(z, s.Now().Add(z.cfg.Load().signatureRefresh()+signRetry))
-			return
-		}
-		s.tellPeers(z)
-	})
 }

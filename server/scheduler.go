@@ -19,6 +19,7 @@ type scheduler struct {
 	heap taskHeap
 	byID map[string]*task
 	wake chan struct{}
+	busy int // tasks that run now
 }
 
 type task struct {
@@ -81,11 +82,13 @@ func (s *scheduler) run(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
+			s.done()
 			return
 		case slots <- struct{}{}:
 		}
 		wg.Go(func() {
 			defer func() { <-slots }()
+			defer s.done()
 			t.do(ctx)
 		})
 	}
@@ -103,7 +106,36 @@ func (s *scheduler) due() (*task, time.Duration) {
 	}
 	t := heap.Pop(&s.heap).(*task)
 	delete(s.byID, t.id)
+	s.busy++
 	return t, 0
+}
+
+func (s *scheduler) done() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.busy--
+}
+
+// settle wakes the scheduler, whose clock may have been set, and waits until
+// nothing is due any more.
+func (s *scheduler) settle(ctx context.Context) error {
+	for {
+		s.mu.Lock()
+		quiet := s.busy == 0 && (len(s.heap) == 0 || s.heap[0].at.After(s.now()))
+		s.mu.Unlock()
+		if quiet {
+			return nil
+		}
+		select {
+		case s.wake <- struct{}{}:
+		default:
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Millisecond):
+		}
+	}
 }
 
 type taskHeap []*task

@@ -52,7 +52,7 @@ func (s *Server) restore(ctx context.Context, z *served, snap *zone.Snapshot, me
 	z.clock.Checked = meta.Checked
 	z.kept, z.from = snap, meta.From
 	source := snap
-	if z.cfg.Load().Sign != nil {
+	if z.cfg.Load().Signer != nil {
 		source = nil // what is stored is signed: the unsigned version is fetched again
 	}
 	z.source = source
@@ -124,7 +124,7 @@ func (s *Server) lookForVersion(ctx context.Context, z *served) error {
 func (s *Server) lookAt(ctx context.Context, z *served, p Peer) error {
 	z.mu.Lock()
 	have := z.source
-	if z.kept != nil && z.cfg.Load().Sign == nil {
+	if z.kept != nil && z.cfg.Load().Signer == nil {
 		have = z.kept
 	}
 	z.mu.Unlock()
@@ -198,7 +198,7 @@ func (s *Server) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p
 		return errors.New("the zone it sent has no NS records")
 	}
 	now := s.Now()
-	if z.cfg.Load().Sign == nil && s.Store != nil {
+	if z.cfg.Load().Signer == nil && s.Store != nil {
 		// On stable storage before it is offered to others (RFC 1995 §2).
 		if err := s.Store.Save(snap, journal.Meta{Stored: now, Checked: now, From: p.Name}); err != nil {
 			return fmt.Errorf("keeping the copy: %w", err)

@@ -40,14 +40,8 @@ type Zone struct {
 	Name dnsname.Name
 	// Load reads and checks a zone we are primary for; nil for a secondary.
 	Load func(ctx context.Context) (*zone.Snapshot, error)
-	// Sign makes a signed version with the serial given; nil leaves the zone
-	// unsigned. It returns when the first signature expires.
-	Sign func(ctx context.Context, z *zone.Snapshot, serial uint32, now time.Time) (*zone.Snapshot, time.Time, error)
-	// SignedWith tells apart sets of keys and policies: another value makes new
-	// signatures at once.
-	SignedWith string
-	// RefreshSignatures is how long before they expire signatures are renewed.
-	RefreshSignatures time.Duration
+	// Signer signs the zone and looks after its keys; nil leaves it unsigned.
+	Signer Signer
 
 	SendTo    []Peer // are told of new versions and may transfer
 	FetchFrom []Peer // our primaries
@@ -102,7 +96,11 @@ type served struct {
 	// snap is what is answered from; nil while there is nothing to answer from.
 	snap atomic.Pointer[zone.Snapshot]
 
+	signing sync.Mutex // held while a version is signed or its keys are looked after
+
 	mu      sync.Mutex
+	made    string         // what the signed version in service was made with; see Signer
+	renew   time.Time      // when to sign it again
 	source  *zone.Snapshot // what was loaded or fetched; differs from snap if we sign
 	kept    *zone.Snapshot // what we have even if it has expired
 	clock   transfer.Clock

@@ -152,6 +152,73 @@ func TestFind(t *testing.T) {
 	}
 }
 
+// fakeSigner signs as a test wants it to, for fourteen days.
+type fakeSigner struct {
+	made string
+	sign func(SignJob) (*zone.Snapshot, error)
+
+	served []uint32
+	tend   func() (resign bool, again time.Time)
+}
+
+func (f *fakeSigner) Fingerprint() (string, error) { return f.made, nil }
+
+func (f *fakeSigner) Sign(_ context.Context, j SignJob) (SignedZone, error) {
+	z, err := f.sign(j)
+	return SignedZone{Zone: z, Fingerprint: f.made, Expires: j.Now.Add(14 * 24 * time.Hour), Renew: j.Now.Add(9 * 24 * time.Hour)}, err
+}
+
+func (f *fakeSigner) Served(serial uint32, _ time.Time) error {
+	f.served = append(f.served, serial)
+	return nil
+}
+
+func (f *fakeSigner) Tend(context.Context, *zone.Snapshot, time.Time) (bool, time.Time, error) {
+	if f.tend == nil {
+		return false, time.Time{}, nil
+	}
+	resign, again := f.tend()
+	return resign, again, nil
+}
+
+// Keys that ask for it make the zone be signed again, until they are content; the
+// signer hears of each version that is served.
+func TestTending(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := New(Options{})
+		src := &source{snap: version("a.", 1, 1)}
+		f := &fakeSigner{made: "0"}
+		f.sign = func(j SignJob) (*zone.Snapshot, error) {
+			return j.Source.With([]zone.Change{{Owner: j.Source.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(j.Serial)}}}})
+		}
+		tends := 0
+		f.tend = func() (bool, time.Time) {
+			tends++
+			if tends%3 != 0 {
+				f.made = fmt.Sprint(tends)
+				return true, time.Time{}
+			}
+			if tends == 6 {
+				return false, time.Time{}
+			}
+			return false, s.Now().Add(time.Hour)
+		}
+		ctx, cancel := context.WithCancel(context.Background())
+		done := make(chan struct{})
+		go func() { s.sched.run(ctx); close(done) }()
+		s.Reload(ctx, &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, Signer: f}}})
+		time.Sleep(3 * time.Hour)
+		if got := fmt.Sprint(tends, f.served, s.Status().Zones[0].Serial); got != "6 [1 2 3 4 5] 5" {
+			t.Errorf("tended, served, serial: %s", got)
+		}
+		if err := s.ClockMoved(ctx); err != nil {
+			t.Error(err)
+		}
+		cancel()
+		<-done
+	})
+}
+
 // A signed zone gets a serial of its own, keeps its version over a restart, and
 // is signed again in time; the clock is driven.
 func TestSignedServing(t *testing.T) {
@@ -159,12 +226,12 @@ func TestSignedServing(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	signed := 0
 	src := &source{snap: version("a.", 10, 1)}
-	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, SignedWith: "key 1",
-		Sign: func(_ context.Context, z *zone.Snapshot, serial uint32, at time.Time) (*zone.Snapshot, time.Time, error) {
-			signed++
-			next, err := z.With([]zone.Change{{Owner: z.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(serial)}, {Type: rr.TypeTXT, TTL: 60, Data: []byte{1, byte('0' + signed)}}}}})
-			return next, at.Add(14 * 24 * time.Hour), err
-		}}}}
+	f := &fakeSigner{made: "key 1"}
+	f.sign = func(j SignJob) (*zone.Snapshot, error) {
+		signed++
+		return j.Source.With([]zone.Change{{Owner: j.Source.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(j.Serial)}, {Type: rr.TypeTXT, TTL: 60, Data: []byte{1, byte('0' + signed)}}}}})
+	}
+	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, Signer: f}}}
 	var store *journal.Store
 	start := func() *Server {
 		t.Helper()
@@ -192,7 +259,7 @@ func TestSignedServing(t *testing.T) {
 	step(s, "new content under the old serial", "a. loaded 11 false", 2)
 	src.snap = version("a.", 50, 2)
 	step(s, "a new serial", "a. loaded 50 false", 3)
-	cfg.Zones[0].SignedWith = "key 2"
+	f.made = "key 2"
 	step(s, "another key", "a. loaded 51 false", 4)
 	now = now.Add(10 * 24 * time.Hour)
 	s = start()
@@ -209,15 +276,15 @@ func TestSignatureRenewal(t *testing.T) {
 		s := New(Options{})
 		src := &source{snap: version("a.", 1, 1)}
 		var signed, fail atomic.Int32
-		cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load,
-			Sign: func(_ context.Context, z *zone.Snapshot, serial uint32, at time.Time) (*zone.Snapshot, time.Time, error) {
-				if fail.Load() != 0 {
-					return nil, time.Time{}, errors.New("no key")
-				}
-				signed.Add(1)
-				next, err := z.With([]zone.Change{{Owner: z.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(serial)}}}})
-				return next, at.Add(14 * 24 * time.Hour), err
-			}}}}
+		f := &fakeSigner{made: "key 1"}
+		f.sign = func(j SignJob) (*zone.Snapshot, error) {
+			if fail.Load() != 0 {
+				return nil, errors.New("no key")
+			}
+			signed.Add(1)
+			return j.Source.With([]zone.Change{{Owner: j.Source.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(j.Serial)}}}})
+		}
+		cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, Signer: f}}}
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan struct{})
 		go func() { s.sched.run(ctx); close(done) }()

@@ -76,7 +76,7 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 	if snap != nil {
 		st.State, st.Serial, st.Signed = "serving", snap.Serial(), snap.Signed()
 		st.Names, st.Records, st.Since = snap.Names(), snap.Records(), z.since.UTC()
-		if cfg.Sign != nil && z.source != nil {
+		if cfg.Signer != nil && z.source != nil {
 			st.Source, st.Signatures = z.source.Serial(), z.expires.UTC()
 		}
 	}

@@ -17,7 +17,6 @@ import (
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/lint"
-	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/tsig"
 )
@@ -66,20 +65,17 @@ type Peer struct {
 	TSIG    *tsig.Key // nil: transfers are told apart by address only
 }
 
-// Policy is a way to sign.
-type Policy struct {
-	Name      string
-	Algorithm rr.AlgorithmNumber
-	Split     bool // a KSK and a ZSK in place of a single key
-}
-
 // Zone is one zone of the workspace.
 type Zone struct {
 	Name      dnsname.Name
 	Sign      *Policy // nil: unsigned
 	SendTo    []*Peer
-	FetchFrom []*Peer     // we are secondary
-	Audiences []*Audience // askers with a file of their own
+	FetchFrom []*Peer // we are secondary
+	Watch     []*Peer // servers that have to be seen in step before a roll-over goes on; none: SendTo
+	Parent    []*Peer // servers of the parent zone
+	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
+	FollowChildren bool
+	Audiences      []*Audience // askers with a file of their own
 }
 
 // File is the path of the zone's master file, below dir.
@@ -146,12 +142,8 @@ type raw struct {
 		Address string `toml:"address"`
 		TSIG    string `toml:"tsig"`
 	} `toml:"peer"`
-	Policy map[string]struct {
-		Algorithm string `toml:"algorithm"`
-		Keys      string `toml:"keys"`
-		Denial    string `toml:"denial"`
-	} `toml:"policy"`
-	Check   rawCheck `toml:"check"`
+	Policy  map[string]rawPolicy `toml:"policy"`
+	Check   rawCheck             `toml:"check"`
 	Include struct {
 		From []string `toml:"from"`
 	} `toml:"include"`
@@ -164,12 +156,17 @@ type raw struct {
 		SendTo    []string `toml:"send-to"`
 		FetchFrom []string `toml:"fetch-from"`
 		Audiences []string `toml:"audiences"`
+		Watch     []string `toml:"watch"`
+		Parent    []string `toml:"parent"`
+		Follow    bool     `toml:"follow-children"`
 	} `toml:"zone"`
 }
 
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
-	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks"}
+	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks",
+	"watch", "parent", "follow-children", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
+	"renew-key", "renew-ksk", "renew-zsk", "margin", "propagation", "registration", "cds", "verify", "keep-keys", "passphrase-file"}
 
 // ErrNone means that there is no workspace where one was looked for.
 var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
@@ -373,34 +370,6 @@ func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
 	}
 }
 
-func (p *checker) policies(c *Config, r *raw) {
-	for name, in := range r.Policy {
-		header := "[policy." + name + "]"
-		pol := &Policy{Name: name, Algorithm: rr.ECDSAP256SHA256}
-		if in.Algorithm != "" {
-			a, ok := rr.ParseAlgorithm(in.Algorithm)
-			if !ok {
-				p.diags.Add(RuleBadValue.At(p.place(header, 0, "algorithm"), "%q is no DNSSEC algorithm", in.Algorithm).
-					Suggest("write ECDSAP256SHA256"))
-			}
-			pol.Algorithm = a
-		}
-		switch in.Keys {
-		case "", "single":
-		case "split":
-			pol.Split = true
-		default:
-			p.diags.Add(RuleBadValue.At(p.place(header, 0, "keys"), "%q is no way to share the work among keys", in.Keys).
-				Suggest("write single or split"))
-		}
-		if in.Denial != "" && in.Denial != "nsec" {
-			p.diags.Add(RuleBadValue.At(p.place(header, 0, "denial"), "denial of existence by %q is not available", in.Denial).
-				Suggest("write nsec"))
-		}
-		c.Policies[name] = pol
-	}
-}
-
 func (p *checker) zones(c *Config, r *raw) {
 	const header = "[[zone]]"
 	for i, in := range r.Zone {
@@ -421,6 +390,9 @@ func (p *checker) zones(c *Config, r *raw) {
 		}
 		z.SendTo = p.references(c, i, "send-to", in.SendTo)
 		z.FetchFrom = p.references(c, i, "fetch-from", in.FetchFrom)
+		z.Watch = p.references(c, i, "watch", in.Watch)
+		z.Parent = p.references(c, i, "parent", in.Parent)
+		z.FollowChildren = in.Follow
 		for _, a := range in.Audiences {
 			if c.Audiences[a] == nil {
 				missing(p, header, i, "audiences", "audience", a, c.Audiences)

@@ -26,6 +26,8 @@ type App struct {
 	Workspace string
 	// Now is the clock for everything that depends on time.
 	Now func() time.Time
+	// Played is the clock behind Now where it can be set, for rehearsals; else nil.
+	Played *Clock
 }
 
 // Findings is wrapped when a command did what it was asked and there are

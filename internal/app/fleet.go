@@ -85,7 +85,7 @@ func publicKeys(c *workspace.Config, name dnsname.Name) (out [][]byte) {
 		return nil // reported where it matters
 	}
 	for _, k := range ring.Keys {
-		out = append(out, k.Key.Data)
+		out = append(out, k.Public.Data)
 	}
 	return out
 }

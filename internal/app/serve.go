@@ -8,8 +8,8 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/netip"
+	"os"
 	"strings"
-	"time"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -17,7 +17,6 @@ import (
 	"fencepost/keyring"
 	"fencepost/lint"
 	"fencepost/server"
-	"fencepost/signer"
 	"fencepost/source"
 	"fencepost/workspace"
 	"fencepost/zone"
@@ -31,6 +30,8 @@ type Service struct {
 	store  *journal.Store
 	log    *slog.Logger
 	Config *workspace.Config
+	clock  *Clock            // nil: the real one
+	locks  map[string]func() // of key folders
 }
 
 // NewService prepares to serve the workspace. listen, if not empty, takes the
@@ -54,7 +55,12 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	sv := &Service{app: a, dir: c.Dir, store: store, log: log, Config: c}
+	sv := &Service{app: a, dir: c.Dir, store: store, log: log, Config: c, clock: a.Played, locks: map[string]func(){}}
+	if err := sv.lockKeys(c); err != nil {
+		sv.unlockKeys()
+		store.Close()
+		return nil, err
+	}
 	sv.Server = server.New(server.Options{Log: log, Now: a.Now, Store: store, Rand: rand.Float64})
 	return sv, nil
 }
@@ -62,15 +68,19 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 // Run serves until ctx is done.
 func (sv *Service) Run(ctx context.Context, ready func([]netip.AddrPort, []server.ZoneResult)) error {
 	defer sv.store.Close()
+	defer sv.unlockKeys()
 	return sv.Server.Run(ctx, sv.serverConfig(sv.Config), ready)
 }
 
 // Reload reads the configuration and all zones again. With errors in the
 // configuration everything stays as it is.
 func (sv *Service) Reload(ctx context.Context) ([]server.ZoneResult, error) {
-	again := &App{Workspace: sv.dir, Now: sv.app.Now}
+	again := &App{Workspace: sv.dir, Now: sv.app.Now, Played: sv.clock}
 	c, err := again.Config()
 	if err != nil {
+		return nil, fmt.Errorf("keeping the running configuration: %w", err)
+	}
+	if err := sv.lockKeys(c); err != nil {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}
 	c.Listen = sv.Config.Listen // sockets are opened once
@@ -95,7 +105,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 			}
 		}
 		if z.Sign != nil {
-			sv.sign(c, z, &sz)
+			sz.Signer = &steward{app: sv.app, log: sv.log, dir: c.KeyDir(z.Name), zone: z}
 		}
 		out.Zones = append(out.Zones, sz)
 	}
@@ -146,47 +156,84 @@ func (a *App) loadClean(path string, name dnsname.Name, settings *lint.Settings)
 	return in.zone.Snapshot, nil
 }
 
-// sign makes a zone signed. Keys are read each time, so that a reload sees new
-// ones; if there are none they are made.
-func (sv *Service) sign(c *workspace.Config, z *workspace.Zone, sz *server.Zone) {
-	dir := c.KeyDir(z.Name)
-	ring, err := sv.keys(dir, z)
-	if err != nil {
-		sv.log.Error("keys not usable", "zone", z.Name.String(), "error", err)
-	} else {
-		var tags []string
-		for _, k := range ring.Keys {
-			tags = append(tags, fmt.Sprintf("%s/%d/%s", k.Role, k.Tag, k.State))
-		}
-		sz.SignedWith = strings.Join(tags, " ")
+// ChangeKeys does something to keys while nothing else does.
+func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChange) (*KeyChanged, error) {
+	if err := checkKeyChange(&k); err != nil {
+		return nil, err
 	}
-	sz.Sign = func(ctx context.Context, snap *zone.Snapshot, serial uint32, now time.Time) (*zone.Snapshot, time.Time, error) {
-		ring, err := sv.keys(dir, z)
-		if err != nil {
-			return nil, time.Time{}, err
-		}
-		out, report, err := signer.Sign(ctx, snap, ring.Signers(), signer.Policy{Serial: serial}, now)
-		return out, report.Expires, err
-	}
+	var out *KeyChanged
+	err := sv.Server.KeysOf(ctx, name, func() (err error) {
+		return sv.withRing(name, func(ring *keyring.Ring) (err error) {
+			out, err = sv.app.changeKeys(ctx, ring, &k)
+			return err
+		})
+	})
+	return out, err
 }
 
-// keys opens the keys of a zone and makes those that its policy asks for when
-// there are none at all.
-func (sv *Service) keys(dir string, z *workspace.Zone) (*keyring.Ring, error) {
-	ring, err := keyring.Open(dir, z.Name)
-	if err != nil || len(ring.Keys) > 0 {
-		return ring, err
-	}
-	roles := []signer.Role{signer.Single}
-	if z.Sign.Split {
-		roles = []signer.Role{signer.KSK, signer.ZSK}
-	}
-	for _, role := range roles {
-		e, err := ring.Generate(z.Sign.Algorithm, role, sv.app.Now())
-		if err != nil {
+// ChangeRoll does something to a roll-over, and what follows from it at once. A
+// step may set the clock forward, if the server runs on a played one.
+func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChange) (*RollView, error) {
+	if !c.Now.IsZero() {
+		if sv.clock == nil {
+			return nil, errors.New("the server runs on the real clock, which cannot be set; start it with --now to play a roll-over through")
+		}
+		if err := sv.clock.Set(c.Now); err != nil {
 			return nil, err
 		}
-		sv.log.Info("key made", "zone", z.Name.String(), "role", e.Role, "tag", e.Tag)
+		if err := sv.Server.ClockMoved(ctx); err != nil {
+			return nil, err
+		}
 	}
-	return ring, nil
+	err := sv.Server.KeysOf(ctx, name, func() error {
+		return sv.withRing(name, func(ring *keyring.Ring) error { return sv.app.changeRoll(ring, &c) })
+	})
+	if err != nil {
+		return nil, err
+	}
+	ring, err := keyring.Open(sv.Config.KeyDir(name), name)
+	if err != nil {
+		return nil, err
+	}
+	return sv.app.view(ring), nil
+}
+
+// withRing changes the keys of a zone; the server holds their lock.
+func (sv *Service) withRing(name dnsname.Name, change func(*keyring.Ring) error) error {
+	ring, err := keyring.Open(sv.Config.KeyDir(name), name)
+	if err != nil {
+		return err
+	}
+	if err := change(ring); err != nil {
+		return err
+	}
+	return ring.Save()
+}
+
+// lockKeys keeps other programs away from the keys of the zones that are signed.
+func (sv *Service) lockKeys(c *workspace.Config) error {
+	for _, z := range c.Zones {
+		dir := c.KeyDir(z.Name)
+		if z.Sign == nil || sv.locks[dir] != nil {
+			continue
+		}
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		unlock, err := tryLockFolder(dir)
+		if errors.Is(err, errLocked) {
+			return fmt.Errorf("another fencepost looks after the keys in %s; two signers on one folder would break the zone", Shown(dir))
+		}
+		if err != nil {
+			return err
+		}
+		sv.locks[dir] = unlock
+	}
+	return nil
+}
+
+func (sv *Service) unlockKeys() {
+	for _, unlock := range sv.locks {
+		unlock()
+	}
 }

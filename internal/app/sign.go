@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -15,76 +14,34 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
-	"fencepost/dnssec"
 	"fencepost/keyring"
 	"fencepost/rr"
 	"fencepost/signer"
 	"fencepost/source"
+	"fencepost/workspace"
 	"fencepost/zone"
 	"fencepost/zonefile"
 )
-
-// ring opens the keys of a zone: in the folder given, or in the workspace.
-func (a *App) ring(zoneName dnsname.Name, dir string) (*keyring.Ring, error) {
-	if dir == "" {
-		c, err := a.Config()
-		if err != nil {
-			return nil, fmt.Errorf("%w; outside a workspace say --keys DIR", err)
-		}
-		dir = c.KeyDir(zoneName)
-	}
-	return keyring.Open(dir, zoneName)
-}
-
-// KeyOptions of NewKey and Keys.
-type KeyOptions struct {
-	Zone      string
-	Dir       string // --keys
-	Algorithm string
-	Role      string
-}
-
-// NewKey makes a key.
-func (a *App) NewKey(o KeyOptions) (*keyring.Entry, string, error) {
-	name, err := dnsname.Parse(o.Zone, dnsname.Root)
-	if err != nil {
-		return nil, "", usage("the zone %q: %v", o.Zone, err)
-	}
-	alg, ok := rr.ParseAlgorithm(o.Algorithm)
-	if !ok {
-		return nil, "", usage("--algorithm %s is no DNSSEC algorithm; write ECDSAP256SHA256", o.Algorithm)
-	}
-	if alg != rr.ECDSAP256SHA256 {
-		return nil, "", usage("keys of algorithm %s are not made here; use ECDSAP256SHA256", alg)
-	}
-	role, err := keyring.ParseRole(o.Role)
-	if err != nil {
-		return nil, "", usage("--role: %v", err)
-	}
-	ring, err := a.ring(name, o.Dir)
-	if err != nil {
-		return nil, "", err
-	}
-	e, err := ring.Generate(alg, role, a.Now())
-	return e, ring.Dir, err
-}
-
-// Keys lists the keys of a zone.
-func (a *App) Keys(o KeyOptions) (*keyring.Ring, error) {
-	name, err := dnsname.Parse(o.Zone, dnsname.Root)
-	if err != nil {
-		return nil, usage("the zone %q: %v", o.Zone, err)
-	}
-	return a.ring(name, o.Dir)
-}
 
 // SignOptions of Sign.
 type SignOptions struct {
 	Operand string // file or zone
 	Origin  string
 	Keys    string // folder; empty: the workspace's
-	Out     string // "-" is standard output, "" NAME.signed in the present folder
-	Stdout  io.Writer
+	// Previous is a signed version of before, whose signatures are kept where they
+	// still fit: a file, or empty.
+	Previous       string
+	Denial         string // nsec or nsec3; empty: as the policy says, else nsec
+	Salt           string // hexadecimal
+	Iterations     int
+	OptOut         bool
+	Zonemd         bool
+	Validity       string
+	CheckAll       bool // verify every signature made
+	KeepKeys       bool
+	PassphraseFile string
+	Out            string // "-" is standard output, "" NAME.signed in the present folder
+	Stdout         io.Writer
 	// Progress is told of names done out of all.
 	Progress func(done, all int)
 }
@@ -95,9 +52,11 @@ type Signed struct {
 	Serial uint32
 	Out    string
 	signer.Report
-	Keys    int
-	Elapsed time.Duration
-	Input   *Checked
+	Keys     int
+	Started  []uint16 // keys put to use by this
+	Warnings []string
+	Elapsed  time.Duration
+	Input    *Checked
 }
 
 // zoneFileOf is zoneFile where --origin may name the zone that the file holds.
@@ -137,19 +96,28 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	if zi.errors() > 0 {
 		return &Signed{Input: in}, fmt.Errorf("nothing was signed: %w", ErrFindings)
 	}
-	ring, err := a.ring(zi.zone.Apex(), o.Keys)
+	ring, started, err := a.ringToSign(zi.zone.Apex(), &o)
 	if err != nil {
 		return nil, err
 	}
-	plain := strings.TrimSuffix(zi.zone.Apex().String(), ".")
-	if len(ring.Keys) == 0 {
-		return nil, fmt.Errorf("%w of %s in %s; make one with: fencepost key new %s%s", errNoKeys, plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
+	p, warnings, err := a.signingPolicy(zi.zone.Apex(), ring, &o)
+	if err != nil {
+		return nil, err
 	}
-	p := signer.Policy{Done: progress(o.Progress, zi.zone.Names())}
+	p.Done = progress(o.Progress, zi.zone.Names())
+	if o.Previous != "" {
+		if p.Previous, err = a.previous(o.Previous, zi.zone.Apex()); err != nil {
+			return nil, err
+		}
+	}
 	snap, report, err := signer.Sign(ctx, zi.zone.Snapshot, ring.Signers(), p, a.Now())
 	if err != nil {
 		return nil, err
 	}
+	if report.Foreign > 0 && !p.KeepKeys {
+		warnings = append(warnings, fmt.Sprintf("%d DNSKEY records in the file are of keys that are not here and were left out; keep those of another operator with --keep-keys", report.Foreign))
+	}
+	plain := plainName(zi.zone.Apex())
 	out := o.Out
 	if out == "" {
 		out = plain + ".signed"
@@ -157,7 +125,107 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	if err := writeZone(out, o.Stdout, snap); err != nil {
 		return nil, err
 	}
-	return &Signed{Zone: snap.Apex(), Serial: snap.Serial(), Out: out, Report: report, Keys: len(ring.Keys), Elapsed: time.Since(start), Input: in}, nil
+	return &Signed{Zone: snap.Apex(), Serial: snap.Serial(), Out: out, Report: report, Keys: len(ring.Signers()), Started: started, Warnings: warnings, Elapsed: time.Since(start), Input: in}, nil
+}
+
+// ringToSign opens the keys that sign. Keys that were made and never used are put
+// to use when no others are, which is noted in the ring.
+func (a *App) ringToSign(apex dnsname.Name, o *SignOptions) (*keyring.Ring, []uint16, error) {
+	ring, err := a.ring(apex, o.Keys)
+	if err != nil {
+		return nil, nil, err
+	}
+	plain := plainName(apex)
+	if len(ring.Keys) == 0 {
+		return nil, nil, fmt.Errorf("%w of %s in %s; make one with: fencepost key new %s%s", errNoKeys, plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
+	}
+	var started []uint16
+	if !ring.Roll.Signs() {
+		fresh := unused(ring)
+		if !covers(fresh) {
+			return nil, nil, fmt.Errorf("the keys of %s in %s do not cover the work: a ksk and a zsk are needed, or a single key; make one with: fencepost key new %s --role zsk%s", plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
+		}
+		err := a.withRing(ring.Dir, apex, func(again *keyring.Ring) error {
+			for _, e := range fresh {
+				again.ByTag(e.Tag).Use(a.Now())
+				started = append(started, e.Tag)
+			}
+			ring = again
+			return nil
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	passphrase, err := readPassphrase(o.PassphraseFile)
+	if err != nil {
+		return nil, nil, err
+	}
+	return ring, started, ring.Unlock(keyring.Signing, passphrase)
+}
+
+// signingPolicy is the policy of the zone in its workspace, changed by options.
+func (a *App) signingPolicy(apex dnsname.Name, ring *keyring.Ring, o *SignOptions) (p signer.Policy, warnings []string, err error) {
+	pol := workspace.DefaultPolicy()
+	if of := a.policyOf(apex); of != nil && o.Keys == "" {
+		pol = of
+	}
+	p = pol.Signing
+	switch o.Denial {
+	case "":
+	case "nsec", "nsec3":
+		p.Denial = signer.Denial{NSEC3: o.Denial == "nsec3"}
+	default:
+		return p, nil, usage("--denial %s: write nsec or nsec3", o.Denial)
+	}
+	if (o.OptOut || o.Salt != "" || o.Iterations != 0) && !p.Denial.NSEC3 {
+		return p, nil, usage("--opt-out, --salt and --iterations mean something with --denial nsec3 only")
+	}
+	if o.Iterations < 0 || o.Iterations > signer.MaxIterations {
+		return p, nil, usage("--iterations %d: resolvers treat such a zone as unsigned (RFC 9276 §3.2); leave it out", o.Iterations)
+	}
+	if o.Iterations > 0 || o.Salt != "" {
+		warnings = append(warnings, "RFC 9276 asks for no salt and 0 iterations: others cost every resolver time and hide nothing")
+		if p.Denial.Params.Salt, err = hex.DecodeString(o.Salt); err != nil || len(p.Denial.Params.Salt) > 255 {
+			return p, nil, usage("--salt %s is no hexadecimal of at most 255 octets", o.Salt)
+		}
+		p.Denial.Params.Iterations = uint16(o.Iterations)
+	}
+	p.Denial.OptOut = p.Denial.OptOut || o.OptOut
+	if o.Zonemd && len(p.Zonemd) == 0 {
+		p.Zonemd = []uint8{signer.ZonemdSHA384}
+	}
+	if o.Validity != "" {
+		if p.Validity, err = workspace.ParseSpan(o.Validity); err != nil || p.Validity == 0 {
+			return p, nil, usage("--validity %s: write a time such as 14d or 12h", o.Validity)
+		}
+		p.Refresh, p.Jitter = 0, 0
+	}
+	if o.CheckAll {
+		p.CheckEvery = 1
+	}
+	p.KeepKeys = p.KeepKeys || o.KeepKeys
+	p.CDS = cdsOf(pol, ring)
+	for _, e := range ring.Keys {
+		if c := e.Public.KeyConcern(); c != "" && keyring.Signing(e) {
+			warnings = append(warnings, fmt.Sprintf("key %d, %s of %d bits: %s", e.Tag, e.Public.Algorithm, e.Public.Bits(), c))
+		}
+	}
+	return p, warnings, nil
+}
+
+// previous reads a signed version whose signatures may be kept.
+func (a *App) previous(path string, apex dnsname.Name) (*zone.Snapshot, error) {
+	src, diags := &source.Set{}, &diag.List{}
+	f, err := readFile(src, path)
+	if err != nil {
+		return nil, err
+	}
+	z := zonefile.Load(f, zonefile.Options{Origin: apex, Open: a.includes(src, path)}, diags)
+	if z == nil || !z.Apex().Equal(apex) {
+		return nil, fmt.Errorf("%s holds no version of %s", Shown(path), plainName(apex))
+	}
+	return z.Snapshot, nil
 }
 
 // sameFile tells whether two paths lead to one file.
@@ -212,7 +280,8 @@ func writeZone(path string, stdout io.Writer, z *zone.Snapshot) error {
 type VerifyOptions struct {
 	Operand  string
 	Origin   string
-	Anchor   string // file with DS or DNSKEY records
+	Anchor   string   // file with DS or DNSKEY records
+	DS       []string // data of DS records
 	Progress func(done, all int)
 }
 
@@ -249,6 +318,13 @@ func (a *App) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 			return nil, err
 		}
 	}
+	for _, text := range o.DS {
+		ds, err := parseDS(z.Apex(), text)
+		if err != nil {
+			return nil, err
+		}
+		anchors = append(anchors, ds)
+	}
 	res.Anchors = len(anchors)
 	res.Proof, err = signer.Verify(ctx, z.Snapshot, a.Now(), signer.VerifyOptions{Anchors: anchors, Done: progress(o.Progress, z.Names())})
 	if err != nil {
@@ -262,6 +338,31 @@ func (a *App) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 	return res, nil
 }
 
+// Denial says how the zone proves what does not exist.
+func (v *Verified) Denial() string {
+	switch {
+	case v.NSEC3 == nil:
+		return "NSEC"
+	case v.NSEC3.OptOut:
+		return "NSEC3, opt-out"
+	}
+	return "NSEC3"
+}
+
+// parseDS reads the data of a DS record as people give it.
+func parseDS(zone dnsname.Name, text string) (rr.Record, error) {
+	var words []rr.Token
+	for _, w := range strings.Fields(text) {
+		words = append(words, rr.Token{Text: []byte(w)})
+	}
+	p := rr.Parser{}
+	data, err := p.Data(nil, rr.TypeDS, words)
+	if err != nil {
+		return rr.Record{}, usage("--ds %q is no DS record: write key tag, algorithm, digest type and digest", text)
+	}
+	return rr.Record{Name: zone, Type: rr.TypeDS, Class: rr.ClassIN, Data: data}, nil
+}
+
 // place turns findings into diagnostics with the places of their records.
 func (v *Verified) place(z *zonefile.Loaded) {
 	places := map[string]source.Pos{}
@@ -269,18 +370,24 @@ func (v *Verified) place(z *zonefile.Loaded) {
 	for _, f := range v.Findings {
 		want[f.Owner.Key()] = true
 	}
-	at := 0
-	for n := range z.Nodes {
-		owner := z.Owner(n).Key()
-		for set := range n.RRsets {
-			if k := owner + set.Type.String(); want[owner] {
-				places[k] = z.Positions[at]
-				if _, ok := places[owner]; !ok {
-					places[owner] = z.Positions[at]
+	mark := func(b *zone.Built) {
+		at := 0
+		for n := range b.Nodes {
+			owner := b.Owner(n).Key()
+			for set := range n.RRsets {
+				if k := owner + set.Type.String(); want[owner] {
+					places[k] = b.Positions[at]
+					if _, ok := places[owner]; !ok {
+						places[owner] = b.Positions[at]
+					}
 				}
+				at += set.N
 			}
-			at += set.N
 		}
+	}
+	mark(z.Built)
+	if z.Hashed != nil {
+		mark(z.Hashed)
 	}
 	for _, f := range v.Findings {
 		pos, ok := places[f.Owner.Key()+f.Type.String()]
@@ -312,124 +419,4 @@ func (a *App) anchors(path string, res *Verified) ([]rr.Record, error) {
 		return nil, usage("%s holds no DS or DNSKEY record", Shown(path))
 	}
 	return out, nil
-}
-
-// DelegationData is what the party that runs the parent zone must be told.
-type DelegationData struct {
-	Zone    dnsname.Name
-	Servers []ServerData
-	Keys    []KeyData
-}
-
-// ServerData is one name server; the addresses are needed where it lies in the
-// zone (glue).
-type ServerData struct {
-	Name      string   `json:"name"`
-	Addresses []string `json:"addresses,omitempty"`
-}
-
-// KeyData is one key as a DS record, in fields as registrars' forms have them.
-type KeyData struct {
-	KeyTag        uint16 `json:"key_tag"`
-	Algorithm     uint8  `json:"algorithm"`
-	AlgorithmName string `json:"algorithm_name"`
-	DigestType    uint8  `json:"digest_type"`
-	DigestName    string `json:"digest_name"`
-	Digest        string `json:"digest"`
-	Flags         uint16 `json:"flags"`
-	PublicKey     string `json:"public_key"`
-}
-
-// Records is what goes into the parent zone, as records.
-func (d *DelegationData) Records() (out []rr.Record) {
-	add := func(owner dnsname.Name, t rr.Type, data []byte) {
-		out = append(out, rr.Record{Name: owner, Type: t, Class: rr.ClassIN, TTL: parentTTL, Data: data})
-	}
-	for _, s := range d.Servers {
-		n := dnsname.MustParse(s.Name)
-		add(d.Zone, rr.TypeNS, []byte(n.Wire()))
-	}
-	for _, k := range d.Keys {
-		digest, _ := hex.DecodeString(k.Digest)
-		add(d.Zone, rr.TypeDS, append([]byte{byte(k.KeyTag >> 8), byte(k.KeyTag), k.Algorithm, k.DigestType}, digest...))
-	}
-	for _, s := range d.Servers {
-		for _, text := range s.Addresses {
-			t, data := addressData(netip.MustParseAddr(text))
-			add(dnsname.MustParse(s.Name), t, data)
-		}
-	}
-	return out
-}
-
-// parentTTL is the TTL in the records shown; the parent's operator chooses it.
-const parentTTL = 3600
-
-// Handover works out what the parent must be told about a zone.
-func (a *App) Handover(operand, origin, keys string) (*DelegationData, error) {
-	src, diags := &source.Set{}, &diag.List{}
-	in, err := a.input(operand, origin, src, diags)
-	if err != nil {
-		return nil, err
-	}
-	if in.zone == nil || in.errors() > 0 {
-		return nil, &RejectedError{src, diags}
-	}
-	z := in.zone
-	d := &DelegationData{Zone: z.Apex()}
-	var apex zone.Node
-	z.ApexNode(&apex)
-	ns, _ := apex.Find(rr.TypeNS)
-	for data := range ns.Data {
-		name, _ := dnsname.FromWire(data)
-		s := ServerData{Name: name.String()}
-		var host zone.Node
-		if name.AtOrBelow(z.Apex()) && z.GetName(name, &host) {
-			for _, t := range []rr.Type{rr.TypeA, rr.TypeAAAA} {
-				set, _ := host.Find(t)
-				for ip := range set.Data {
-					s.Addresses = append(s.Addresses, rr.DataText(t, ip))
-				}
-			}
-		}
-		d.Servers = append(d.Servers, s)
-	}
-	public, err := a.publicKeys(z.Snapshot, keys)
-	if err != nil {
-		return nil, err
-	}
-	for _, k := range public {
-		ds := dnssec.DS(z.Apex(), k.Data, dnssec.DigestSHA256)
-		d.Keys = append(d.Keys, KeyData{KeyTag: k.Tag, Algorithm: uint8(k.Algorithm), AlgorithmName: k.Algorithm.String(),
-			DigestType: dnssec.DigestSHA256, DigestName: "SHA-256", Digest: strings.ToUpper(hex.EncodeToString(ds[4:])),
-			Flags: k.Flags, PublicKey: rr.DataText(rr.TypeDNSKEY, k.Data)})
-	}
-	return d, nil
-}
-
-// publicKeys finds the entry points of a zone: in the file if it is signed,
-// else among the keys kept for it.
-func (a *App) publicKeys(z *zone.Snapshot, dir string) ([]*dnssec.PublicKey, error) {
-	var all []*dnssec.PublicKey
-	var apex zone.Node
-	z.ApexNode(&apex)
-	set, _ := apex.Find(rr.TypeDNSKEY)
-	for data := range set.Data {
-		if k, err := dnssec.ParseDNSKEY(data); err == nil && k.IsZoneKey() {
-			all = append(all, k)
-		}
-	}
-	if len(all) == 0 {
-		ring, err := a.ring(z.Apex(), dir)
-		if err != nil {
-			if dir == "" {
-				return nil, nil // a bare file, unsigned: nothing to say about keys
-			}
-			return nil, err
-		}
-		for _, e := range ring.Keys {
-			all = append(all, e.Key.PublicKey)
-		}
-	}
-	return signer.EntryPoints(all), nil
 }

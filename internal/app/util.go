@@ -1,6 +1,7 @@
 package app
 
 import (
+	"errors"
 	"net/netip"
 	"sync/atomic"
 
@@ -40,3 +41,6 @@ func addressOf(t rr.Type, data []byte) (netip.Addr, bool) {
 	}
 	return netip.AddrFromSlice(data)
 }
+
+// errLocked means that another program holds a lock.
+var errLocked = errors.New("another program has the lock")

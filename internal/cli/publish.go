@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -96,15 +97,33 @@ func reloadOnSignal(ctx context.Context, sv *app.Service, log *slog.Logger) {
 
 // commands carries out what comes over the control socket.
 func commands(sv *app.Service) control.Handler {
-	byName := map[string]func(context.Context, dnsname.Name) (any, error){
-		"status":  func(context.Context, dnsname.Name) (any, error) { return sv.Server.Status(), nil },
-		"refresh": func(_ context.Context, z dnsname.Name) (any, error) { return nil, sv.Server.Refresh(z) },
-		"notify":  func(_ context.Context, z dnsname.Name) (any, error) { return nil, sv.Server.NotifyPeers(z) },
-		"dump": func(_ context.Context, z dnsname.Name) (any, error) {
+	byName := map[string]func(context.Context, dnsname.Name, json.RawMessage) (any, error){
+		"status": func(context.Context, dnsname.Name, json.RawMessage) (any, error) { return sv.Server.Status(), nil },
+		"refresh": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
+			return nil, sv.Server.Refresh(z)
+		},
+		"notify": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
+			return nil, sv.Server.NotifyPeers(z)
+		},
+		"dump": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
 			return dumpText(sv.Server, z)
 		},
-		"published": func(context.Context, dnsname.Name) (any, error) { return sv.Published() },
-		"reload": func(ctx context.Context, _ dnsname.Name) (any, error) {
+		"keys": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			var k app.KeyChange
+			if err := json.Unmarshal(args, &k); err != nil {
+				return nil, err
+			}
+			return sv.ChangeKeys(ctx, z, k)
+		},
+		"roll": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			var c app.RollChange
+			if err := json.Unmarshal(args, &c); err != nil {
+				return nil, err
+			}
+			return sv.ChangeRoll(ctx, z, c)
+		},
+		"published": func(context.Context, dnsname.Name, json.RawMessage) (any, error) { return sv.Published() },
+		"reload": func(ctx context.Context, _ dnsname.Name, _ json.RawMessage) (any, error) {
 			results, err := sv.Reload(ctx)
 			var config *app.ConfigError
 			if errors.As(err, &config) {
@@ -123,7 +142,7 @@ func commands(sv *app.Service) control.Handler {
 		if err != nil && r.Zone != "" {
 			return nil, err
 		}
-		return do(ctx, name)
+		return do(ctx, name, r.Args)
 	}
 }
 

@@ -181,7 +181,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 	root.AddCommand(
 		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newPull(e),
 		newCheck(e), newExplain(e), newEditor(e),
-		newKey(e), newSign(e), newVerify(e), newHandover(e),
+		newKey(e), newSign(e), newVerify(e), newRoll(e), newHandover(e),
 		newServe(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
 		newAsk(e), newSecondaries(e),
 		newDemo(e),
@@ -234,8 +234,8 @@ func (e *env) setUp(cmd *cobra.Command) error {
 // running makes the clock go on from --now, for servers.
 func (e *env) running() {
 	if e.now != "" {
-		begin, at := time.Now(), e.app.Now()
-		e.app.Now = func() time.Time { return at.Add(time.Since(begin)) }
+		e.app.Played = app.NewClock(e.app.Now())
+		e.app.Now = e.app.Played.Now
 	}
 }
 

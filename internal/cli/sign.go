@@ -1,92 +1,28 @@
 package cli
 
 import (
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fencepost/internal/app"
 	"fencepost/internal/ui"
+	"fencepost/roll"
 )
-
-func newKey(e *env) *cobra.Command {
-	cmd := &cobra.Command{Use: "key", GroupID: stageSign, Short: "make and list keys",
-		Long: "Keys are PKCS#8 PEM files that only their owner can read, in the workspace under\nkeys/ZONE/ or in the folder that --keys names.",
-		Example: `  fencepost key new saltmarsh.example
-  fencepost key list saltmarsh.example`,
-		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	cmd.AddCommand(newKeyNew(e), newKeyList(e))
-	return cmd
-}
-
-func newKeyNew(e *env) *cobra.Command {
-	var o app.KeyOptions
-	cmd := &cobra.Command{Use: "new ZONE", Short: "make a key",
-		Long: "Makes a key for a zone. One key that signs everything (single) suits most; ksk and\nzsk part the work.",
-		Example: `  fencepost key new saltmarsh.example
-  fencepost key new saltmarsh.example --role ksk --keys ./mykeys`,
-		Args: exactly("ZONE"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			o.Zone = args[0]
-			k, dir, err := e.app.NewKey(o)
-			if err != nil {
-				return err
-			}
-			if e.ui.JSON {
-				return e.ui.Object(map[string]any{"zone": o.Zone, "key_tag": k.Tag, "algorithm": k.Algorithm, "role": k.Role, "file": app.Shown(dir) + "/" + k.File})
-			}
-			e.ui.Printf("made key %d (%s, %s) in %s/%s\n", k.Tag, k.Algorithm, k.Role, app.Shown(dir), k.File)
-			return nil
-		}}
-	cmd.Flags().StringVar(&o.Dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
-	cmd.Flags().StringVar(&o.Algorithm, "algorithm", "ECDSAP256SHA256", "`MNEMONIC` of the DNSSEC algorithm")
-	cmd.Flags().StringVar(&o.Role, "role", "single", "`ROLE` of the key: single, ksk or zsk")
-	return cmd
-}
-
-func newKeyList(e *env) *cobra.Command {
-	var o app.KeyOptions
-	cmd := &cobra.Command{Use: "list ZONE", Short: "list the keys of a zone",
-		Example: `  fencepost key list saltmarsh.example`,
-		Args:    exactly("ZONE"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			o.Zone = args[0]
-			ring, err := e.app.Keys(o)
-			if err != nil {
-				return err
-			}
-			if e.ui.JSON {
-				keys := []map[string]any{}
-				for _, k := range ring.Keys {
-					keys = append(keys, map[string]any{"key_tag": k.Tag, "algorithm": k.Algorithm, "role": k.Role, "state": k.State, "created": k.Created, "file": k.File})
-				}
-				return e.ui.Object(map[string]any{"zone": ring.Zone.String(), "folder": ring.Dir, "keys": keys})
-			}
-			if len(ring.Keys) == 0 {
-				e.ui.Sayf("%s has no keys in %s; make one with: fencepost key new %s\n", o.Zone, app.Shown(ring.Dir), o.Zone)
-				return nil
-			}
-			var rows [][]string
-			for _, k := range ring.Keys {
-				rows = append(rows, []string{fmt.Sprint(k.Tag), k.Algorithm, k.Role, string(k.State), k.Created.Format("2006-01-02 15:04 UTC"), app.Shown(ring.Dir) + "/" + k.File})
-			}
-			e.ui.Table([]string{">key tag", "algorithm", "role", "state", "made", "file"}, rows)
-			return nil
-		}}
-	cmd.Flags().StringVar(&o.Dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
-	return cmd
-}
 
 func newSign(e *env) *cobra.Command {
 	var o app.SignOptions
 	cmd := &cobra.Command{Use: "sign FILE|ZONE", GroupID: stageSign, Short: "sign a zone file",
-		Long: `Signs a zone: DNSKEY, an NSEC chain, and a signature over every set of records.
-The same zone, keys and time (--now) give the same file. A zone with errors is
-not signed.`,
+		Long: `Signs a zone: DNSKEY, proofs of what does not exist (NSEC, or NSEC3), CDS and
+CDNSKEY for the parent, and a signature over every set of records. The same zone,
+keys and time (--now) give the same file. A zone with errors is not signed.
+
+In a workspace the zone's policy says how; flags come before it. With --previous
+signatures that still fit are kept, so that only what changed is signed.`,
 		Example: `  fencepost sign saltmarsh.example -o signed.zone
-  fencepost sign plain.zone --keys ./mykeys -o - --now 2026-11-23T12:00:00Z`,
+  fencepost sign plain.zone --keys ./mykeys -o - --now 2026-11-23T12:00:00Z
+  fencepost sign plain.zone --keys ./mykeys -o new.signed --previous old.signed
+  fencepost sign plain.zone --keys ./mykeys -o signed.zone --denial nsec3 --zonemd`,
 		Args: exactly("FILE or ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Operand, o.Stdout = args[0], e.out
@@ -101,10 +37,19 @@ not signed.`,
 				return err
 			}
 			if e.ui.JSON && o.Out != "-" {
-				return e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "file": r.Out, "keys": r.Keys, "signatures": r.Signatures, "expires": r.Expires.UTC()})
+				return e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "file": r.Out, "keys": r.Keys, "signatures": r.Signatures, "kept": r.Kept, "expires": r.Expires.UTC(), "warnings": r.Warnings})
 			}
 			e.ui.Sayf("signed %s, serial %d: %s with %s in %s\n", strings.TrimSuffix(r.Zone.String(), "."), r.Serial,
 				ui.Plural(r.Signatures, "signature"), ui.Plural(r.Keys, "key"), ui.Duration(r.Elapsed))
+			if len(r.Started) > 0 {
+				e.ui.Sayf("put to use: key %s\n", roll.Names(r.Started))
+			}
+			if r.Kept > 0 {
+				e.ui.Sayf("%s of the previous version were kept\n", ui.Plural(r.Kept, "signature"))
+			}
+			for _, w := range r.Warnings {
+				e.ui.Sayf("%s %s\n", e.ui.Paint(ui.Suspect, "note:"), w)
+			}
 			if r.Replaced > 0 {
 				e.ui.Sayf("%s of the input were replaced\n", ui.Plural(r.Replaced, "old signature, NSEC or DNSKEY record"))
 			}
@@ -115,7 +60,18 @@ not signed.`,
 			return nil
 		}}
 	cmd.Flags().StringVar(&o.Keys, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
-	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "`FILE` to write, - for standard output (default: ZONE.signed in this folder)")
+	f := cmd.Flags()
+	f.StringVarP(&o.Out, "output", "o", "", "`FILE` to write, - for standard output (default: ZONE.signed in this folder)")
+	f.StringVar(&o.Previous, "previous", "", "signed `FILE` of before, whose signatures are kept where they still fit")
+	f.StringVar(&o.Denial, "denial", "", "`WAY` to prove what does not exist: nsec or nsec3 (default: nsec)")
+	f.BoolVar(&o.OptOut, "opt-out", false, "with nsec3: leave delegations without DS out; for zones of many delegations")
+	f.StringVar(&o.Salt, "salt", "", "with nsec3: `HEX` salt; none is best")
+	f.IntVar(&o.Iterations, "iterations", 0, "with nsec3: hash `N` times more; 0 is best")
+	f.BoolVar(&o.Zonemd, "zonemd", false, "add a digest of the whole zone (ZONEMD)")
+	f.StringVar(&o.Validity, "validity", "", "`TIME` that signatures are valid (default: 14d)")
+	f.BoolVar(&o.CheckAll, "check-all", false, "verify every signature made, not a sample")
+	f.BoolVar(&o.KeepKeys, "keep-keys", false, "keep DNSKEY, CDS and CDNSKEY records of the file that are not ours (several operators)")
+	f.StringVar(&o.PassphraseFile, "passphrase-file", "", "`FILE` with the passphrase of protected keys")
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }
@@ -123,11 +79,13 @@ not signed.`,
 func newVerify(e *env) *cobra.Command {
 	var o app.VerifyOptions
 	cmd := &cobra.Command{Use: "verify FILE|ZONE", GroupID: stageSign, Short: "prove a signed zone file right",
-		Long: `Checks every signature of a signed zone, the chain of NSEC records and what they
-list, and that nothing is signed that must not be. With --anchor, also that the
-keys follow from the DS or DNSKEY records in a file.`,
+		Long: `Checks every signature of a signed zone, the chain of NSEC or NSEC3 records and
+what they list, CDS and CDNSKEY, the digest of the zone (ZONEMD), and that nothing
+is signed that must not be. With --anchor or --ds, also that the keys follow from
+the DS or DNSKEY records given.`,
 		Example: `  fencepost verify signed.zone
-  fencepost verify signed.zone --anchor ds-at-the-parent.txt`,
+  fencepost verify signed.zone --anchor ds-at-the-parent.txt
+  fencepost verify signed.zone --ds "12345 13 2 9F0A..."`,
 		Args: exactly("FILE or ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Operand = args[0]
@@ -145,6 +103,7 @@ keys follow from the DS or DNSKEY records in a file.`,
 			return e.verified(r, err)
 		}}
 	cmd.Flags().StringVar(&o.Anchor, "anchor", "", "`FILE` with DS or DNSKEY records that the keys must follow from")
+	cmd.Flags().StringArrayVar(&o.DS, "ds", nil, "`DATA` of a DS record that the keys must follow from; repeat it for each")
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }
@@ -155,7 +114,7 @@ func (e *env) verified(r *app.Verified, err error) error {
 	}
 	if e.ui.JSON {
 		if oerr := e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "valid": err == nil, "findings": r.Total,
-			"signatures": r.Signatures, "names": r.Names, "first_expiry": r.Expires, "anchored": r.Trusted}); oerr != nil {
+			"signatures": r.Signatures, "names": r.Names, "first_expiry": r.Expires, "anchored": r.Trusted, "denial": r.Denial(), "zonemd": r.Digests}); oerr != nil {
 			return oerr
 		}
 		return shown(err)
@@ -166,9 +125,12 @@ func (e *env) verified(r *app.Verified, err error) error {
 		return shown(err)
 	}
 	e.ui.Printf("%s, serial %d: %s\n", zone, r.Serial, e.ui.Paint(ui.Good, "proved"))
-	e.ui.Printf("  %s right, the chain of %s complete (%s)\n", ui.Plural(r.Signatures, "signature"), ui.Plural(r.Names, "name"), ui.Duration(r.Elapsed))
+	e.ui.Printf("  %s right, the chain of %s complete with %s (%s)\n", ui.Plural(r.Signatures, "signature"), ui.Plural(r.Names, "name"), r.Denial(), ui.Duration(r.Elapsed))
 	for _, k := range r.Keys {
-		e.ui.Printf("  key %d, %s\n", k.Tag, k.Algorithm)
+		e.ui.Printf("  key %d, %s, %d bits\n", k.Tag, k.Algorithm, k.Bits())
+	}
+	for _, d := range r.Digests {
+		e.ui.Printf("  the digest of the whole zone is right (ZONEMD, %s)\n", map[uint8]string{1: "SHA-384", 2: "SHA-512"}[d])
 	}
 	if r.Anchors > 0 {
 		e.ui.Printf("  the keys follow from the %s given\n", ui.Plural(r.Anchors, "anchor"))
@@ -180,60 +142,4 @@ func (e *env) verified(r *app.Verified, err error) error {
 	}
 	e.ui.Printf("  the first signature expires %s\n", ui.When(r.Expires, e.app.Now()))
 	return nil
-}
-
-func newHandover(e *env) *cobra.Command {
-	var origin, keys string
-	cmd := &cobra.Command{Use: "handover ZONE|FILE", GroupID: stageSign, Short: "what the parent zone's operator must be told",
-		Long: `Shows what has to be entered at the registrar or in the parent zone: the name
-servers, their addresses where these are needed (glue), and the DS of the key, as
-fields to copy into a form and as records.`,
-		Example: `  fencepost handover saltmarsh.example
-  fencepost handover saltmarsh.example --format json`,
-		Args: exactly("ZONE or FILE"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			d, err := e.app.Handover(args[0], origin, keys)
-			if err != nil {
-				return err
-			}
-			if e.ui.JSON {
-				var records []string
-				for _, r := range d.Records() {
-					records = append(records, strings.ReplaceAll(r.String(), "\t", " "))
-				}
-				return e.ui.Object(map[string]any{"zone": d.Zone.String(), "name_servers": d.Servers, "keys": d.Keys, "records": records})
-			}
-			e.handover(d)
-			return nil
-		}}
-	cmd.Flags().StringVar(&origin, "origin", "", "`NAME` of the zone, where the file does not say it")
-	cmd.Flags().StringVar(&keys, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
-	return cmd
-}
-
-func (e *env) handover(d *app.DelegationData) {
-	head := func(s string) { e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", s)) }
-	e.ui.Printf("For the operator of the zone above %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
-	head("Name servers")
-	for i, s := range d.Servers {
-		e.ui.Printf("  server %d          %s\n", i+1, strings.TrimSuffix(s.Name, "."))
-		for _, a := range s.Addresses {
-			e.ui.Printf("    address         %s\n", a)
-		}
-	}
-	for i, k := range d.Keys {
-		head(fmt.Sprintf("Delegation signer (DS) %d", i+1))
-		for _, f := range [][2]string{{"key tag", fmt.Sprint(k.KeyTag)}, {"algorithm", fmt.Sprintf("%d (%s)", k.Algorithm, k.AlgorithmName)},
-			{"digest type", fmt.Sprintf("%d (%s)", k.DigestType, k.DigestName)}, {"digest", k.Digest}, {"flags", fmt.Sprint(k.Flags)}, {"DNSKEY", k.PublicKey}} {
-			e.ui.Printf("  %-16s  %s\n", f[0], f[1])
-		}
-	}
-	if len(d.Keys) == 0 {
-		head("Delegation signer (DS)")
-		e.ui.Printf("  none: the zone has no key, so it is not signed\n")
-	}
-	head("As records of the parent zone")
-	for _, r := range d.Records() {
-		e.ui.Printf("  %s\n", strings.ReplaceAll(r.String(), "\t", "  "))
-	}
 }

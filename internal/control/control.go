@@ -21,6 +21,17 @@ import (
 type Request struct {
 	Command string `json:"command"`
 	Zone    string `json:"zone,omitempty"`
+	// Args is what else a command takes, as JSON of its own.
+	Args json.RawMessage `json:"args,omitempty"`
+}
+
+// Args is v as Request.Args.
+func Args(v any) json.RawMessage {
+	text, err := json.Marshal(v)
+	if err != nil { // only for what JSON cannot say, which no command takes
+		return nil
+	}
+	return text
 }
 
 // Response is the answer: a result, or an error in words.
@@ -31,7 +42,7 @@ type Response struct {
 
 // Limits of the socket.
 const (
-	maxLine   = 64 << 10
+	maxLine   = 256 << 10
 	readLimit = 5 * time.Second
 	maxAnswer = 64 << 20
 )

@@ -1,0 +1,223 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/internal/control"
+	"fencepost/keyring"
+	"fencepost/roll"
+	"fencepost/workspace"
+)
+
+// RollChange is something done to the roll-over of a zone. It travels to a running
+// server as JSON.
+type RollChange struct {
+	Do     string    `json:"do"` // start, pause, resume, cancel, step
+	What   string    `json:"what,omitempty"`
+	Fast   bool      `json:"fast,omitempty"`
+	Reason string    `json:"reason,omitempty"`
+	Now    time.Time `json:"now,omitzero"` // step: the clock is set to this
+}
+
+// RollView is a roll-over as it is shown; the field names are documented output.
+type RollView struct {
+	Zone     string     `json:"zone"`
+	State    string     `json:"state"` // none, rolling, paused, finished
+	Kind     string     `json:"kind,omitempty"`
+	Words    string     `json:"what,omitempty"`
+	Reason   string     `json:"reason,omitempty"`
+	Turned   bool       `json:"cancelled,omitempty"`
+	Started  time.Time  `json:"started,omitzero"`
+	Ended    time.Time  `json:"ended,omitzero"`
+	Rows     []RollRow  `json:"steps,omitempty"`
+	Keys     []KeyInfo  `json:"keys"`
+	Due      time.Time  `json:"next_due,omitzero"`
+	DueKind  string     `json:"next_what,omitempty"`
+	Now      time.Time  `json:"now"`
+	Events   []string   `json:"events,omitempty"`
+	Sights   []RollSeen `json:"servers,omitempty"`
+	Unsigned bool       `json:"unsigned,omitempty"`
+}
+
+// RollRow is a step of a time line.
+type RollRow struct {
+	Title     string    `json:"title"`
+	Phase     string    `json:"phase"`
+	Begin     time.Time `json:"begin,omitzero"`
+	Seen      time.Time `json:"seen,omitzero"`
+	End       time.Time `json:"end,omitzero"`
+	Estimated bool      `json:"estimated"`
+	Waits     []string  `json:"waits_for,omitempty"`
+	For       []string  `json:"then_expires,omitempty"`
+}
+
+// RollSeen is what is known of a server in the present step.
+type RollSeen struct {
+	Server  string    `json:"server"`
+	Parent  bool      `json:"parent"`
+	Seen    time.Time `json:"seen,omitzero"`
+	Tried   time.Time `json:"tried,omitzero"`
+	Problem string    `json:"problem,omitempty"`
+}
+
+// Roll shows the roll-over of a zone of the workspace.
+func (a *App) Roll(zone, dir string) (*RollView, error) {
+	ring, infos, err := a.Keys(zone, dir)
+	if err != nil {
+		return nil, err
+	}
+	v := a.view(ring)
+	v.Keys = infos
+	return v, nil
+}
+
+func (a *App) view(ring *keyring.Ring) *RollView {
+	now, t := a.Now(), a.timingOf(ring)
+	v := &RollView{Zone: ring.Zone.String(), State: "none", Now: now.UTC(), Unsigned: ring.Roll.Unsigned, Keys: []KeyInfo{}}
+	for _, e := range ring.Keys {
+		v.Keys = append(v.Keys, keyInfo(ring.Zone, e))
+	}
+	r := ring.Roll.Roll
+	switch {
+	case r != nil && r.Paused:
+		v.State = "paused"
+	case r != nil:
+		v.State = "rolling"
+	case ring.Roll.Last != nil:
+		v.State, r = "finished", ring.Roll.Last
+	}
+	if r != nil {
+		v.Kind, v.Words, v.Reason, v.Turned, v.Started, v.Ended = string(r.Kind), r.Kind.Words(), r.Reason, r.Turned, r.Started.UTC(), r.Ended
+		for _, row := range r.Timeline(now, &t) {
+			v.Rows = append(v.Rows, RollRow{row.Title, string(row.Phase), row.Begin.UTC(), row.Seen, row.End.UTC(), row.Estimated, row.Waits, row.For})
+		}
+		for _, s := range r.Sights {
+			v.Sights = append(v.Sights, RollSeen{s.Server, s.Parent, s.Seen, s.Tried, s.Problem})
+		}
+	}
+	if p := a.policyOf(ring.Zone); p != nil && ring.Roll.Roll == nil {
+		kind, when := ring.Roll.Due(p.Renew, &t)
+		v.Due, v.DueKind = when, string(kind)
+	}
+	return v
+}
+
+// policyOf is the policy of a zone of the workspace, or nil.
+func (a *App) policyOf(zone dnsname.Name) *workspace.Policy {
+	if c, err := a.Config(); err == nil {
+		if z := c.Find(zone); z != nil {
+			return z.Sign
+		}
+	}
+	return nil
+}
+
+// ErrStepAlone means that steps of a roll-over are a server's business.
+var errStepAlone = errors.New("a roll-over moves on only with a server that serves the zone")
+
+// ChangeRoll does something to a roll-over: through the running server, if there
+// is one.
+func (a *App) ChangeRoll(ctx context.Context, zone string, change RollChange) (*RollView, error) {
+	name, err := dnsname.Parse(zone, dnsname.Root)
+	if err != nil {
+		return nil, usage("the zone %q: %v", zone, err)
+	}
+	c, err := a.Config()
+	if err != nil {
+		return nil, err
+	}
+	if z := c.Find(name); z == nil || z.Sign == nil {
+		return nil, usage("%s is not signed by this workspace: give it a policy in fencepost.toml, such as sign = \"standard\"", plainName(name))
+	}
+	if _, err := kindOf(&change, nil, nil); change.Do == "start" && err != nil {
+		return nil, err
+	}
+	v := &RollView{}
+	err = control.Call(ctx, c.Control, control.Request{Command: "roll", Zone: zone, Args: control.Args(change)}, v)
+	if !errors.Is(err, control.ErrNotRunning) {
+		return v, err
+	}
+	if change.Do == "step" {
+		return nil, fmt.Errorf("%w: %w", errStepAlone, err)
+	}
+	err = a.withRing(c.KeyDir(name), name, func(ring *keyring.Ring) error {
+		if err := a.changeRoll(ring, &change); err != nil {
+			return err
+		}
+		v = a.view(ring)
+		return nil
+	})
+	return v, err
+}
+
+// kinds of roll-over by what is to be rolled, slowly and fast.
+var rollWhat = map[string][2]roll.Kind{
+	"keys": {roll.RollAll, roll.FastAll}, "ksk": {roll.RollKSK, roll.FastKSK}, "zsk": {roll.RollZSK, roll.FastZSK},
+	"sign": {roll.SignZone, ""}, "unsign": {roll.Unsign, ""},
+}
+
+// kindOf is the kind of roll-over that is asked for. Without a ring only the words
+// are checked.
+func kindOf(c *RollChange, ring *keyring.Ring, p *workspace.Policy) (roll.Kind, error) {
+	what := c.What
+	if what == "" {
+		what = "keys"
+	}
+	kinds, ok := rollWhat[what]
+	if !ok {
+		return "", usage("--what %s: write keys, ksk, zsk, sign or unsign", what)
+	}
+	kind := kinds[0]
+	if c.Fast {
+		if kind = kinds[1]; kind == "" {
+			return "", usage("--what %s has no short way", what)
+		}
+	}
+	if ring != nil && what == "keys" && !c.Fast && demanded(ring, p) == roll.RollAlgorithm {
+		return roll.RollAlgorithm, nil
+	}
+	return kind, nil
+}
+
+// changeRoll does what is asked on an open ring, which the caller saves.
+func (a *App) changeRoll(ring *keyring.Ring, c *RollChange) error {
+	now := a.Now()
+	switch c.Do {
+	case "pause", "resume":
+		return ring.Roll.Pause(c.Do == "pause")
+	case "cancel":
+		return ring.Roll.Cancel(now)
+	case "step":
+		return nil
+	}
+	p := a.policyOf(ring.Zone)
+	if p == nil {
+		return fmt.Errorf("%s has no policy", plainName(ring.Zone))
+	}
+	kind, err := kindOf(c, ring, p)
+	if err != nil {
+		return err
+	}
+	if ring.Roll.Roll != nil {
+		return ring.Roll.Start(kind, nil, "", now) // says what is going on
+	}
+	if kind == roll.SignZone && ring.Roll.Signs() {
+		return usage("the zone is signed already")
+	}
+	if kind != roll.SignZone && len(ring.Roll.InUse(kind)) == 0 {
+		return ring.Roll.Start(kind, nil, "", now)
+	}
+	keys, err := freshKeys(ring, p, kind, nil, now)
+	if err != nil {
+		return err
+	}
+	reason := c.Reason
+	if reason == "" {
+		reason = "asked for"
+	}
+	return ring.Roll.Start(kind, rollKeys(keys), reason, now)
+}

@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/app"
+	"fencepost/internal/ui"
+)
+
+func newHandover(e *env) *cobra.Command {
+	var o app.HandoverOptions
+	var confirm bool
+	var at []string
+	var digests []uint
+	cmd := &cobra.Command{Use: "handover ZONE|FILE", GroupID: stageSign, Short: "what the parent zone's operator must be told",
+		Long: `Shows what has to be entered at the registrar or in the parent zone: the name
+servers, their addresses where these are needed (glue), and the DS of the keys, as
+fields to copy into a form and as records; with --format epp as EPP commands (RFC
+5731, 5732, 5910).
+
+--party-takes says what that party supports, and the best that both sides know is
+chosen. --confirm asks the parent's servers and compares each field.
+
+Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
+		Example: `  fencepost handover saltmarsh.example
+  fencepost handover saltmarsh.example --party-takes 'algorithms=8,13 digests=1,2'
+  fencepost handover saltmarsh.example --format epp
+  fencepost handover saltmarsh.example --confirm --at 192.0.2.53`,
+		Annotations: map[string]string{moreFormats: "epp"},
+		Args:        exactly("ZONE or FILE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.Operand = args[0]
+			for _, d := range digests {
+				o.Digests = append(o.Digests, uint8(d))
+			}
+			d, err := e.app.Handover(o)
+			if err != nil {
+				return err
+			}
+			if confirm {
+				c, err := e.app.Confirm(cmd.Context(), d, at)
+				if c == nil {
+					return err
+				}
+				return e.confirmed(c, err)
+			}
+			switch e.format {
+			case "epp":
+				text, err := d.EPP()
+				if err != nil {
+					return err
+				}
+				_, err = e.out.Write(text)
+				return err
+			case "json":
+				var records []string
+				for _, r := range d.Records() {
+					records = append(records, strings.ReplaceAll(r.String(), "\t", " "))
+				}
+				return e.ui.Object(map[string]any{"zone": d.Zone.String(), "name_servers": d.Servers, "keys": d.Keys, "records": records, "notes": d.Notes})
+			}
+			e.handover(d)
+			return nil
+		}}
+	f := cmd.Flags()
+	f.StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
+	f.StringVar(&o.Keys, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
+	f.StringVar(&o.Takes, "party-takes", "", "`WHAT` that party supports, such as 'algorithms=8,13 digests=1,2'")
+	f.UintSliceVar(&digests, "digest", nil, "DS digest `TYPES`: 2 (SHA-256), 4 (SHA-384)")
+	f.BoolVar(&confirm, "confirm", false, "ask the parent's servers whether they serve it")
+	f.StringArrayVar(&at, "at", nil, "with --confirm: a `SERVER` of the parent; repeat it for each")
+	return cmd
+}
+
+func (e *env) handover(d *app.DelegationData) {
+	head := func(s string) { e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", s)) }
+	e.ui.Printf("For the operator of the zone above %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
+	for _, n := range d.Notes {
+		e.ui.Printf("%s %s\n", e.ui.Paint(ui.Suspect, "note:"), n)
+	}
+	head("Name servers")
+	for i, s := range d.Servers {
+		e.ui.Printf("  server %d          %s\n", i+1, strings.TrimSuffix(s.Name, "."))
+		for _, a := range s.Addresses {
+			e.ui.Printf("    address         %s\n", a)
+		}
+	}
+	for i, k := range d.Keys {
+		head(fmt.Sprintf("Delegation signer (DS) %d", i+1))
+		for _, f := range [][2]string{{"key tag", fmt.Sprint(k.KeyTag)}, {"algorithm", fmt.Sprintf("%d (%s)", k.Algorithm, k.AlgorithmName)},
+			{"digest type", fmt.Sprintf("%d (%s)", k.DigestType, k.DigestName)}, {"digest", k.Digest}, {"flags", fmt.Sprint(k.Flags)}, {"DNSKEY", k.PublicKey}} {
+			e.ui.Printf("  %-16s  %s\n", f[0], f[1])
+		}
+	}
+	if len(d.Keys) == 0 {
+		head("Delegation signer (DS)")
+		e.ui.Printf("  none: the zone has no key, so it is not signed\n")
+	}
+	head("As records of the parent zone")
+	for _, r := range d.Records() {
+		e.ui.Printf("  %s\n", strings.ReplaceAll(r.String(), "\t", "  "))
+	}
+}
+
+func (e *env) confirmed(c *app.Confirmed, err error) error {
+	if e.ui.JSON {
+		if oerr := e.ui.Object(c); oerr != nil {
+			return oerr
+		}
+		return shown(err)
+	}
+	styles := map[string]ui.Style{"same": ui.Good, "missing": ui.Bad, "extra": ui.Suspect}
+	var rows [][]string
+	for _, s := range c.Servers {
+		if s.Problem != "" {
+			rows = append(rows, []string{s.Server, "", e.ui.Paint(ui.Bad, "silent"), s.Problem})
+		}
+		for _, f := range s.Fields {
+			rows = append(rows, []string{s.Server, f.Field, e.ui.Paint(styles[f.State], "%s", f.State), f.Value})
+		}
+	}
+	e.ui.Table([]string{"server of the parent", "field", "there", "value"}, rows)
+	zone := strings.TrimSuffix(c.Zone, ".")
+	if c.Agrees {
+		e.ui.Printf("\n%s: %s\n", zone, e.ui.Paint(ui.Good, "the parent serves all of it"))
+	} else {
+		e.ui.Printf("\n%s: %s\n", zone, e.ui.Paint(ui.Bad, "the parent does not serve all of it"))
+	}
+	return shown(err)
+}

@@ -1,0 +1,203 @@
+package cli
+
+import (
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/app"
+	"fencepost/internal/ui"
+)
+
+func newRoll(e *env) *cobra.Command {
+	var dir string
+	cmd := &cobra.Command{Use: "roll ZONE", GroupID: stageSign, Short: "replace keys in the only safe order: the time line",
+		Long: `Shows the roll-over of a zone as a time line: what is done, what is going on, what
+comes next, when at the earliest, and what it waits for. Each step waits for two
+things: every server of the zone (and for a DS every server of the parent) has been
+seen to show it, and what caches may still hold has expired.
+
+The server that signs the zone does all this by itself. Roll-overs begin when the
+policy says so (renew-key, renew-ksk, renew-zsk), or with roll start. --format svg
+draws the time line.`,
+		Example: `  fencepost roll saltmarsh.example
+  fencepost roll start saltmarsh.example
+  fencepost roll start saltmarsh.example --what zsk
+  fencepost roll cancel saltmarsh.example
+  fencepost roll saltmarsh.example --format svg > roll.svg`,
+		Annotations: map[string]string{moreFormats: "svg"},
+		Args:        exactly("ZONE"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			v, err := e.app.Roll(args[0], dir)
+			if err != nil {
+				return err
+			}
+			return e.showRoll(v)
+		}}
+	cmd.Flags().StringVar(&dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
+	cmd.AddCommand(newRollStart(e),
+		newRollChange(e, "pause", "stop a roll-over where it is", "Stops a roll-over where it is; the zone stays as it is and valid. Go on with resume."),
+		newRollChange(e, "resume", "go on with a paused roll-over", "Goes on with a paused roll-over."),
+		newRollChange(e, "cancel", "go back, while that is safe", "Turns a roll-over round: the old keys stay, and the new ones leave the zone in the\norder that is safe from where it is. When the old keys have left, there is no way back."),
+		newRollStep(e))
+	return cmd
+}
+
+func newRollStart(e *env) *cobra.Command {
+	c := app.RollChange{Do: "start"}
+	cmd := &cobra.Command{Use: "start ZONE", Short: "begin a roll-over now",
+		Long: `Begins a roll-over: keys are made, or those taken that key new made and nothing
+uses yet. Where the policy asks for another algorithm, all keys are replaced in the
+conservative order of RFC 6781.
+
+With --emergency everything that may be shown at once is, so that the old key goes as
+early as caches permit; the chain of trust holds all the while.
+
+--what sign begins to sign a zone, --what unsign makes a zone unsigned: the parent's
+DS goes first (RFC 8078).`,
+		Example: `  fencepost roll start saltmarsh.example
+  fencepost roll start saltmarsh.example --what ksk --emergency --reason "laptop lost"
+  fencepost roll start saltmarsh.example --what unsign`,
+		Args: exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error { return e.changeRoll(cmd, args[0], c) }}
+	cmd.Flags().StringVar(&c.What, "what", "keys", "`WHAT` to roll: keys (all), ksk, zsk, sign or unsign")
+	cmd.Flags().BoolVar(&c.Fast, "emergency", false, "as fast as caches permit")
+	cmd.Flags().StringVar(&c.Reason, "reason", "", "`WORDS` that are kept with it")
+	return cmd
+}
+
+func newRollChange(e *env, do, short, long string) *cobra.Command {
+	return &cobra.Command{Use: do + " ZONE", Short: short, Long: long,
+		Example: "  fencepost roll " + do + " saltmarsh.example",
+		Args:    exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.changeRoll(cmd, args[0], app.RollChange{Do: do})
+		}}
+}
+
+func newRollStep(e *env) *cobra.Command {
+	return &cobra.Command{Use: "step ZONE", Short: "look now, and do what is due",
+		Long: `Makes the running server look at all servers now, and do what time and evidence
+permit. It never does more than that.
+
+To play a roll-over through, start a server with --now TIME; step with a later --now
+sets its clock forward.`,
+		Example: `  fencepost roll step saltmarsh.example
+  fencepost roll step saltmarsh.example --now 2026-11-24T12:00:00Z`,
+		Args: exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c := app.RollChange{Do: "step"}
+			if e.now != "" {
+				c.Now = e.app.Now()
+			}
+			return e.changeRoll(cmd, args[0], c)
+		}}
+}
+
+func (e *env) changeRoll(cmd *cobra.Command, zone string, c app.RollChange) error {
+	v, err := e.app.ChangeRoll(cmd.Context(), zone, c)
+	if err != nil {
+		return err
+	}
+	return e.showRoll(v)
+}
+
+func (e *env) showRoll(v *app.RollView) error {
+	switch e.format {
+	case "json":
+		return e.ui.Object(v)
+	case "svg":
+		return ui.TimelineSVG(e.out, timelineOf(v))
+	}
+	e.rollText(v)
+	return nil
+}
+
+// phaseMarks stand before the steps of a time line.
+var phaseMarks = map[string]string{"done": "✓", "now": "▶", "next": "·"}
+
+func (e *env) rollText(v *app.RollView) {
+	zone := strings.TrimSuffix(v.Zone, ".")
+	switch v.State {
+	case "none":
+		e.ui.Printf("%s: no roll-over is going on\n", e.ui.Paint(ui.Bold, "%s", zone))
+	case "finished":
+		e.ui.Printf("%s: no roll-over is going on; the last one: %s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words)
+	default:
+		e.ui.Printf("%s: %s%s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words, map[bool]string{true: " (cancelled, on its way back)"}[v.Turned])
+	}
+	if v.Reason != "" {
+		e.ui.Printf("  %s, begun %s\n", v.Reason, ui.When(v.Started, v.Now))
+	}
+	if len(v.Rows) > 0 {
+		e.ui.Printf("\n")
+	}
+	for _, row := range v.Rows {
+		e.rollRow(v, row)
+	}
+	if v.Unsigned {
+		e.ui.Printf("\nThe zone is unsigned on purpose; sign it again with: fencepost roll start %s --what sign\n", zone)
+	}
+	if !v.Due.IsZero() {
+		e.ui.Printf("\nThe policy begins the next one %s\n", ui.When(v.Due, v.Now))
+	}
+	if len(v.Keys) > 0 {
+		e.ui.Printf("\n")
+		e.keyTable(v.Keys)
+	}
+}
+
+// rollRow shows one step.
+func (e *env) rollRow(v *app.RollView, row app.RollRow) {
+	title := row.Title
+	if row.Phase == "now" {
+		title = e.ui.Paint(ui.Bold, "%s", title)
+	}
+	e.ui.Printf("  %s %s\n", phaseMarks[row.Phase], title)
+	say := func(format string, args ...any) { e.ui.Printf("      "+format+"\n", args...) }
+	at := func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
+	switch row.Phase {
+	case "done":
+		say("%s to %s", at(row.Begin), at(row.End))
+	case "now":
+		say("since %s", at(row.Begin))
+		if !row.Estimated {
+			say("every server shows it, since %s", at(row.Seen))
+		}
+		if len(row.Waits) > 0 {
+			say("waits for:")
+		}
+		for _, w := range row.Waits {
+			e.ui.Printf("        %s\n", e.ui.Paint(ui.Suspect, "%s", w))
+		}
+		if v.State != "paused" {
+			say("%s %s", map[bool]string{true: "goes on at the earliest", false: "goes on"}[row.Estimated], ui.When(row.End, v.Now))
+		}
+	default:
+		say("at the earliest %s", at(row.Begin))
+		for _, f := range row.For {
+			say("then waits for %s", f)
+		}
+	}
+}
+
+// timelineOf is a roll-over for the drawing.
+func timelineOf(v *app.RollView) ui.Timeline {
+	t := ui.Timeline{Title: strings.TrimSuffix(v.Zone, "."), Now: v.Now}
+	if v.Words != "" {
+		t.Title += ": " + v.Words
+	}
+	for _, row := range v.Rows {
+		note := strings.Join(row.Waits, "; ")
+		if row.Phase == "next" && len(row.For) > 0 {
+			note = "then waits for " + strings.Join(row.For, ", ")
+		}
+		seen := row.Seen
+		if seen.IsZero() {
+			seen = row.End
+		}
+		t.Rows = append(t.Rows, ui.TimelineRow{Title: row.Title, Phase: row.Phase, Begin: row.Begin, Seen: seen, End: row.End, Note: note})
+	}
+	return t
+}
