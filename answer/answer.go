@@ -68,6 +68,7 @@ type Responder struct {
 	target   []byte
 	scratch  []byte
 	truncate bool
+	cover    zone.Cursor
 	proofs   [4][]byte // keys of the NSEC records that are in the response
 	nProofs  int
 }
@@ -167,7 +168,7 @@ func (r *Responder) lookup(step int) (follow []byte) {
 	case m.EmptyNonTerminal:
 		r.trace(Step{Kind: EmptyNonTerminal, Zone: r.z})
 		r.negative()
-		r.proveBefore(&m.Before)
+		r.noType(nil)
 		return nil
 	case r.z.Wildcard(r.key, m.Encloser, &r.node):
 		return r.wildcard()
@@ -175,10 +176,7 @@ func (r *Responder) lookup(step int) (follow []byte) {
 	r.trace(Step{Kind: NameMissing, Zone: r.z, Encloser: m.Encloser, Key: r.key})
 	r.b.SetRcode(message.NXDomain)
 	r.negative()
-	if r.dnssec {
-		r.proveBefore(&m.Before)
-		r.proveNoWildcard(m.Encloser)
-	}
+	r.noName(m.Encloser)
 	return nil
 }
 
@@ -208,11 +206,10 @@ func (r *Responder) data(n *zone.Node, wildcard bool) (follow []byte) {
 	}
 	r.trace(Step{Kind: TypeMissing, Zone: r.z, Node: n, Type: t, Wildcard: wildcard})
 	r.negative()
-	if r.dnssec {
-		r.proveNode(n)
-		if wildcard {
-			r.proveBefore(&r.m.Before)
-		}
+	if wildcard {
+		r.noWildcardType(n)
+	} else {
+		r.noType(n)
 	}
 	return nil
 }
@@ -232,8 +229,8 @@ func (r *Responder) positive(set, sig zone.RRset, wildcard bool) bool {
 			r.truncate = true
 			return false
 		}
-		if wildcard { // RFC 4035 §3.1.3.3: no closer name exists
-			r.proveBefore(&r.m.Before)
+		if wildcard { // RFC 4035 §3.1.3.3
+			r.noCloser()
 		}
 	}
 	return true
@@ -278,8 +275,8 @@ func (r *Responder) any(n *zone.Node, wildcard bool) {
 			break
 		}
 	}
-	if wildcard && r.dnssec {
-		r.proveBefore(&r.m.Before)
+	if wildcard {
+		r.noCloser()
 	}
 }
 
@@ -302,7 +299,11 @@ func (r *Responder) signatures(n *zone.Node, wildcard bool) {
 	}
 	r.trace(Step{Kind: TypeMissing, Zone: r.z, Node: n, Type: rr.TypeRRSIG, Wildcard: wildcard})
 	r.negative()
-	r.proveNode(n)
+	if wildcard {
+		r.noWildcardType(n)
+	} else {
+		r.noType(n)
+	}
 }
 
 // negative puts the SOA into the authority section, with the time for which
@@ -360,7 +361,13 @@ func (r *Responder) referral(step int) {
 	}
 	if r.dnssec {
 		ds, sig, ok := cut.FindWithSig(rr.TypeDS)
-		if !ok {
+		if !ok && r.hashing() {
+			var buf [2 * dnsname.MaxWire]byte
+			r.hashedNoDS(cut.AppendKey(buf[:0]))
+			if r.truncate {
+				return
+			}
+		} else if !ok {
 			ds, sig, _ = cut.FindWithSig(rr.TypeNSEC)
 		}
 		if !r.add(message.AuthoritySection, owner, ds, ds.TTL) || !r.add(message.AuthoritySection, owner, sig, sig.TTL) {

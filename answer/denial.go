@@ -7,8 +7,62 @@ import (
 	"fencepost/zone"
 )
 
-// Proofs of non-existence with NSEC (RFC 4035 §3.1.3). Each function adds an
-// NSEC with its signature unless it is in the response already.
+// Proofs of non-existence (RFC 4035 §3.1.3, RFC 5155 §7.2). Each function adds the
+// records it needs with their signatures, unless they are in the response already.
+
+// noType shows that the name asked has no set of the type; n is its node, or nil
+// for an empty non-terminal.
+func (r *Responder) noType(n *zone.Node) {
+	switch {
+	case !r.dnssec:
+	case r.hashing():
+		r.hashedNoType()
+	case n != nil:
+		r.proveNode(n)
+	default:
+		r.proveBefore(&r.m.Before)
+	}
+}
+
+// noName shows that the name asked does not exist, nor a wildcard for it.
+func (r *Responder) noName(encloser int) {
+	switch {
+	case !r.dnssec:
+	case r.hashing():
+		r.hashedEncloser(encloser)
+		var buf [2*dnsname.MaxWire + 2]byte
+		r.hashedCover(append(append(buf[:0], dnsname.KeyPrefix(r.key, encloser)...), '*', 0))
+	default:
+		r.proveBefore(&r.m.Before)
+		r.proveNoWildcard(encloser)
+	}
+}
+
+// noCloser shows that a wildcard was right to answer: no closer name exists.
+func (r *Responder) noCloser() {
+	switch {
+	case !r.dnssec:
+	case r.hashing():
+		r.hashedCover(dnsname.KeyPrefix(r.key, r.m.Encloser+1))
+	default:
+		r.proveBefore(&r.m.Before)
+	}
+}
+
+// noWildcardType shows that the wildcard that stands for the name has no set of the
+// type; n is the wildcard.
+func (r *Responder) noWildcardType(n *zone.Node) {
+	switch {
+	case !r.dnssec:
+	case r.hashing():
+		r.hashedEncloser(r.m.Encloser)
+		var buf [2 * dnsname.MaxWire]byte
+		r.hashedMatch(n.AppendKey(buf[:0]))
+	default:
+		r.proveNode(n)
+		r.proveBefore(&r.m.Before)
+	}
+}
 
 // proveNode adds the NSEC of a node: it shows which types are there.
 func (r *Responder) proveNode(n *zone.Node) {

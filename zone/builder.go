@@ -349,6 +349,13 @@ func (s *Snapshot) setTree(root *inner, height int) {
 			s.soa, s.hasSOA = soa, err == nil
 		}
 		_, s.signed = n.Find(rr.TypeDNSKEY)
+		s.param = nil
+		set, _ := n.Find(rr.TypeNSEC3PARAM)
+		for data := range set.Data {
+			if len(data) >= 5 && data[1] == 0 && s.param == nil { // RFC 5155 §4.1.2
+				s.param = data
+			}
+		}
 	}
 }
 

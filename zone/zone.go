@@ -43,6 +43,7 @@ type Snapshot struct {
 	signed   bool // there is a DNSKEY set at the apex
 
 	hashed *Snapshot // the NSEC3 records; see Hashed
+	param  []byte    // data of the NSEC3PARAM record with flags 0, or nil
 }
 
 // Apex is the zone's top name.
@@ -53,6 +54,15 @@ func (s *Snapshot) Apex() dnsname.Name { return s.apex }
 // because nobody asks for them by name (RFC 5155 §7.2.8) and because the order of
 // hashes has nothing to do with that of names.
 func (s *Snapshot) Hashed() *Snapshot { return s.hashed }
+
+// HashParams is the data of the NSEC3PARAM record that says how names are hashed
+// (RFC 5155 §4); nil when there is none, or no NSEC3 record.
+func (s *Snapshot) HashParams() []byte {
+	if s.hashed == nil {
+		return nil
+	}
+	return s.param
+}
 
 // WithHashed is the same version with other NSEC3 records, or none for nil.
 func (s *Snapshot) WithHashed(h *Snapshot) *Snapshot {
