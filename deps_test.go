@@ -23,7 +23,7 @@ var layers = [][]string{
 	{"lint/checks"},
 	{"signer"},
 	{"roll", "tsig", "answer", "validate"},
-	{"keyring"},
+	{"keyring", "adopt"},
 	{"resolve", "journal"},
 	{"transfer"},
 	{"workspace"},
@@ -38,8 +38,8 @@ var layers = [][]string{
 // denied says what packages may not import: the core prints nothing, ends
 // nothing and reads no clock of its own accord.
 var denied = map[string][]string{
-	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "answer", "tsig", "transfer", "resolve", "server"},
-	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "answer", "tsig", "journal", "keyring"},
+	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "adopt", "answer", "tsig", "transfer", "resolve", "server"},
+	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "adopt", "answer", "tsig", "journal", "keyring"},
 	"github.com/spf13/cobra": {"internal/app", "internal/ui", "internal/demo", "internal/editor", "internal/control", "server", "workspace"},
 	"encoding/json":          {"zone", "zonefile", "message", "answer", "dnssec", "signer", "roll", "server"},
 }

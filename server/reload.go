@@ -93,7 +93,23 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 			s.tellPeers(z)
 		}
 	}
+	for _, j := range cfg.Jobs {
+		s.planJob(j, s.Now().Add(tendSoon))
+	}
 	return results
+}
+
+// planJob plans a job; one that the configuration has no more is not done again.
+func (s *Server) planJob(j Job, at time.Time) {
+	s.sched.set("job "+j.Name, at, func(ctx context.Context) {
+		s.mu.Lock()
+		known := slices.ContainsFunc(s.cfg.Jobs, func(o Job) bool { return o.Name == j.Name })
+		s.mu.Unlock()
+		if known {
+			s.planJob(j, s.Now().Add(j.Every))
+			j.Do(ctx)
+		}
+	})
 }
 
 // prepare loads one zone. s.mu is held.

@@ -51,6 +51,14 @@ type Zone struct {
 type Config struct {
 	Listen []netip.AddrPort
 	Zones  []Zone
+	Jobs   []Job
+}
+
+// Job is done every so often, beginning soon after the start.
+type Job struct {
+	Name  string
+	Every time.Duration
+	Do    func(ctx context.Context)
 }
 
 // Options of a Server.

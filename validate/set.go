@@ -275,3 +275,21 @@ func leadsTo(a rr.Record, zoneName dnsname.Name, k *dnssec.PublicKey, strong boo
 	}
 	return string(dnssec.DS(zoneName, k.Data, a.Data[3])) == string(a.Data)
 }
+
+// EntryKeys are the keys of a zone that anchors lead to, and no others: those that
+// a parent knows. Whether they sign the DNSKEY set is for TrustKeys to have found.
+func (p *Pool) EntryKeys(zoneName dnsname.Name, anchors []rr.Record) *Keys {
+	out := &Keys{Zone: zoneName, wire: []byte(zoneName.Key())}
+	strong := false
+	for _, a := range anchors {
+		_, isStrong := usableAnchor(a)
+		strong = strong || isStrong
+	}
+	for _, data := range p.Data(zoneName, rr.TypeDNSKEY) {
+		k, err := dnssec.ParseDNSKEY(data)
+		if err == nil && k.IsZoneKey() && slices.ContainsFunc(anchors, func(a rr.Record) bool { return leadsTo(a, zoneName, k, strong) }) {
+			out.keys = append(out.keys, k)
+		}
+	}
+	return out
+}

@@ -321,4 +321,3 @@ func TestTrustKeys(t *testing.T) {
 		t.Errorf("500 wrong signatures: %s (%s)", v.Status, v.Why)
 	}
 }
-

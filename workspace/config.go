@@ -55,7 +55,8 @@ type Config struct {
 	Audiences   map[string]*Audience
 	Zones       []*Zone
 	Checks      *lint.Settings
-	IncludeFrom []string // folders, besides a zone file's own, that $INCLUDE may read from
+	Reach       map[string]netip.AddrPort // where name servers are reached, by the key of their name
+	IncludeFrom []string                  // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
 // Peer is another server that zones are exchanged with.
@@ -147,6 +148,7 @@ type raw struct {
 	Include struct {
 		From []string `toml:"from"`
 	} `toml:"include"`
+	Reach    map[string]string `toml:"reach"`
 	Audience map[string]struct {
 		Networks []string `toml:"networks"`
 	} `toml:"audience"`
@@ -165,7 +167,7 @@ type raw struct {
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
 	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks",
-	"watch", "parent", "follow-children", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
+	"watch", "parent", "follow-children", "reach", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
 	"renew-key", "renew-ksk", "renew-zsk", "margin", "propagation", "registration", "cds", "verify", "keep-keys", "passphrase-file"}
 
 // ErrNone means that there is no workspace where one was looked for.
@@ -315,6 +317,7 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	p.peers(c, r, secrets)
 	p.policies(c, r)
 	p.audiences(c, r)
+	p.reach(c, r)
 	p.zones(c, r)
 	c.Checks = p.settings(&r.Check)
 	for _, from := range r.Include.From {
@@ -367,6 +370,21 @@ func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
 			}
 		}
 		c.Peers[name] = peer
+	}
+}
+
+// reach reads where name servers are reached other than the world reaches them.
+func (p *checker) reach(c *Config, r *raw) {
+	c.Reach = map[string]netip.AddrPort{}
+	for host, at := range r.Reach {
+		name, err := dnsname.Parse(host, dnsname.Root)
+		if err != nil {
+			p.diags.Add(RuleBadValue.At(p.place("[reach]", 0, host), "%q is no name: %v", host, err))
+			continue
+		}
+		if ap, ok := p.address(at, "[reach]", host); ok {
+			c.Reach[name.Key()] = ap
+		}
 	}
 }
 

@@ -229,7 +229,7 @@ func (e *editing) origin() dnsname.Name {
 func (e *editing) addDS(child dnsname.Name, own *editing) error {
 	var keys [][]byte
 	if c, err := e.b.a.Config(); err == nil {
-		keys = entryPoints(publicKeys(c, child))
+		keys = wantedByParent(c, child)
 	}
 	if len(keys) == 0 && own != nil {
 		for _, r := range own.file.Records(child, rr.TypeDNSKEY) {

@@ -90,6 +90,27 @@ func publicKeys(c *workspace.Config, name dnsname.Name) (out [][]byte) {
 	return out
 }
 
+// wantedByParent are the DNSKEYs that the parent of a signed zone is to have a DS
+// of: those that say so, else the entry points of a zone that is not signed yet.
+func wantedByParent(c *workspace.Config, name dnsname.Name) (out [][]byte) {
+	if z := c.Find(name); z == nil || z.Sign == nil {
+		return nil
+	}
+	ring, err := keyring.Open(c.KeyDir(name), name)
+	if err != nil {
+		return nil
+	}
+	for _, e := range ring.Keys {
+		if e.DS {
+			out = append(out, e.Public.Data)
+		}
+	}
+	if len(out) == 0 {
+		return entryPoints(publicKeys(c, name))
+	}
+	return out
+}
+
 // checkKeyModes looks at who can get at the private keys.
 func checkKeyModes(c *workspace.Config, res *Checked) {
 	root := filepath.Join(c.Dir, workspace.KeysDir)

@@ -108,6 +108,15 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 			sz.Signer = &steward{app: sv.app, log: sv.log, dir: c.KeyDir(z.Name), zone: z}
 		}
 		out.Zones = append(out.Zones, sz)
+		if z.FollowChildren {
+			out.Jobs = append(out.Jobs, server.Job{Name: "follow " + z.Name.Key(), Every: followEvery, Do: func(ctx context.Context) {
+				if sv.followChildren(ctx, z) {
+					if _, err := sv.Reload(ctx); err != nil {
+						sv.log.Error("reload", "error", err)
+					}
+				}
+			}})
+		}
 	}
 	return out
 }
