@@ -1,0 +1,355 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/resolve"
+	"fencepost/rr"
+	"fencepost/validate"
+)
+
+// lab is a signed zone at home, with a secondary at the harbour and a registry that
+// reads CDS: three servers whose clock is played.
+type lab struct {
+	t                       *testing.T
+	now                     time.Time
+	home, harbour, registry *daemon
+	seen                    *caches
+	r                       *rand.Rand
+}
+
+const labZone = `$TTL 3600
+@ SOA ns1 hostmaster 1 7200 900 1209600 300
+@ NS ns1
+@ NS ns2
+ns1 A 198.51.100.53
+ns2 A 203.0.113.54
+www A 198.51.100.80
+`
+
+const labParent = `$TTL 1800
+@ SOA ns1 hostmaster 1 7200 900 1209600 300
+@ NS ns1
+ns1 A 198.51.100.1
+saltmarsh NS ns1.saltmarsh
+saltmarsh NS ns2.saltmarsh
+ns1.saltmarsh A 198.51.100.53
+ns2.saltmarsh A 203.0.113.54
+`
+
+func newLab(t *testing.T, policy string) *lab {
+	t.Helper()
+	dir := t.TempDir()
+	l := &lab{t: t, now: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), r: rand.New(rand.NewPCG(8, 5)), seen: &caches{t: t}}
+	a, b, c := freePort(t), freePort(t), freePort(t)
+	at := func(port int) string { return fmt.Sprintf("\"127.0.0.1:%d\"", port) }
+	write(t, filepath.Join(dir, "home", "fencepost.toml"), "[serve]\nlisten = ["+at(a)+"]\n[peer.harbour]\naddress = "+at(b)+"\n[peer.registry]\naddress = "+at(c)+
+		"\n[policy.standard]\nmargin = \"0s\"\n"+policy+"\n[[zone]]\nname = \"saltmarsh.example\"\nsign = \"standard\"\nsend-to = [\"harbour\"]\nparent = [\"registry\"]\n")
+	write(t, filepath.Join(dir, "home", "zones", "saltmarsh.example.zone"), labZone)
+	write(t, filepath.Join(dir, "harbour", "fencepost.toml"), "[serve]\nlisten = ["+at(b)+"]\n[peer.home]\naddress = "+at(a)+"\n[[zone]]\nname = \"saltmarsh.example\"\nfetch-from = [\"home\"]\n")
+	write(t, filepath.Join(dir, "registry", "fencepost.toml"), "[serve]\nlisten = ["+at(c)+"]\n[reach]\n\"ns1.saltmarsh.example\" = "+at(a)+"\n\"ns2.saltmarsh.example\" = "+at(b)+"\n[[zone]]\nname = \"example\"\n")
+	write(t, filepath.Join(dir, "registry", "zones", "example.zone"), labParent)
+	start := func(name string) *daemon {
+		d := &daemon{t: t, dir: filepath.Join(dir, name), log: filepath.Join(t.TempDir(), "log"), args: []string{"--now", l.stamp()}}
+		d.start()
+		t.Cleanup(d.stop)
+		return d
+	}
+	l.home, l.harbour, l.registry = start("home"), start("harbour"), start("registry")
+	l.inStep()
+	return l
+}
+
+func (l *lab) stamp() string { return l.now.Format(time.RFC3339) }
+
+// inStep waits until the harbour has what is served at home.
+func (l *lab) inStep() {
+	l.t.Helper()
+	eventually(l.t, "the harbour in step", func() bool {
+		n := serial(l.t, l.home.addr, "saltmarsh.example")
+		return n != 0 && serial(l.t, l.harbour.addr, "saltmarsh.example") == n
+	})
+}
+
+// tick lets time pass: the registry reads what it is asked for, home does what is
+// due, now and then after its power was cut, and validators look.
+func (l *lab) tick(d time.Duration, kill bool) {
+	l.t.Helper()
+	l.seen.look(l)
+	l.now = l.now.Add(d)
+	// The first DS is entered by hand: nothing can prove it.
+	r := fp(l.t, l.registry.dir, "delegate", "example", "saltmarsh.example", "--follow", "--first", "--now", l.stamp())
+	if r.status == 0 && strings.Contains(r.err, "wrote") {
+		ok(l.t, l.registry.dir, "reload")
+	}
+	l.seen.look(l)
+	if kill {
+		l.home.kill()
+		l.home.args = []string{"--now", l.stamp()}
+		l.home.start()
+	}
+	want(l.t, fp(l.t, l.home.dir, "roll", "step", "saltmarsh.example", "--now", l.stamp()), 0)
+	l.inStep()
+	l.seen.look(l)
+}
+
+// state is what is said of the roll-over.
+func (l *lab) state() map[string]any {
+	l.t.Helper()
+	return object(l.t, ok(l.t, l.home.dir, "roll", "saltmarsh.example", "--format", "json", "--now", l.stamp()))
+}
+
+// finish ticks until the roll-over has ended, and tells how many steps were done.
+func (l *lab) finish(what string) int {
+	l.t.Helper()
+	for i := 0; i < 60; i++ {
+		if l.state()["state"] == "finished" {
+			steps, _ := l.state()["steps"].([]any)
+			return len(steps)
+		}
+		l.tick(time.Duration(10+l.r.IntN(30))*time.Minute, l.r.IntN(4) == 0)
+	}
+	l.t.Fatalf("%s never ended:\n%s", what, ok(l.t, l.home.dir, "roll", "saltmarsh.example", "--now", l.stamp()))
+	return 0
+}
+
+// caches hold what validators may hold: each set that any server showed, until its
+// TTL has run out.
+type caches struct {
+	t               *testing.T
+	ds, keys, data  []cached
+	secure, without int
+}
+
+type cached struct {
+	records []rr.Record
+	until   time.Time
+}
+
+// look fetches from every server and then validates every mix of what is in caches.
+func (c *caches) look(l *lab) {
+	c.t.Helper()
+	zone, www := dnsname.MustParse("saltmarsh.example."), dnsname.MustParse("www.saltmarsh.example.")
+	for _, at := range []string{l.home.addr, l.harbour.addr} {
+		c.keys = c.fetch(c.keys, l, at, zone, rr.TypeDNSKEY)
+		c.data = c.fetch(c.data, l, at, www, rr.TypeA)
+	}
+	c.ds = c.fetch(c.ds, l, l.registry.addr, zone, rr.TypeDS)
+	for _, ds := range c.ds {
+		var anchors []rr.Record
+		for _, r := range ds.records {
+			if r.Type == rr.TypeDS && r.Name.Equal(zone) {
+				anchors = append(anchors, r)
+			}
+		}
+		if len(anchors) == 0 {
+			c.without++
+			continue // insecure: nothing can fail
+		}
+		for _, keys := range c.keys {
+			for _, data := range c.data {
+				p := validate.NewPool(keys.records, data.records)
+				trusted, v := p.TrustKeys(zone, anchors, l.now)
+				if trusted != nil {
+					v = p.Set(trusted, www, rr.TypeA, l.now)
+				}
+				if v.Status != validate.Secure {
+					c.t.Fatalf("at %s a validator finds the zone %s: %s\n%s", l.stamp(), v.Status, v.Why, ok(c.t, l.home.dir, "roll", "saltmarsh.example", "--now", l.stamp()))
+				}
+				c.secure++
+			}
+		}
+	}
+}
+
+// fetch asks a server and keeps the answer beside those that have not run out.
+func (c *caches) fetch(have []cached, l *lab, at string, name dnsname.Name, t rr.Type) (out []cached) {
+	for _, h := range have {
+		if l.now.Before(h.until) {
+			out = append(out, h)
+		}
+	}
+	resp, err := resolve.Ask(context.Background(), netip.MustParseAddrPort(at), resolve.Request{Name: name, Type: t, DO: true})
+	if err != nil {
+		return out // it is away
+	}
+	ttl := uint32(300) // that of negative answers
+	for _, r := range resp.Answer {
+		ttl = r.TTL
+	}
+	return append(out, cached{append(resp.Answer, resp.Authority...), l.now.Add(time.Duration(ttl) * time.Second)})
+}
+
+// A single key: the zone becomes signed, the key is replaced, and the zone becomes
+// unsigned; the power is cut now and then, and no validator ever fails.
+func TestRollSingleKey(t *testing.T) {
+	l := newLab(t, "keys = \"single\"")
+	if n := l.finish("signing"); n != 2 {
+		t.Errorf("signing took %d steps", n)
+	}
+	old := fmt.Sprint(l.state()["keys"].([]any)[0].(map[string]any)["key_tag"])
+	ok(t, l.home.dir, "roll", "start", "saltmarsh.example")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example"), 3, "a roll-over is going on")
+	if n := l.finish("the roll-over"); n != 4 {
+		t.Errorf("the roll-over took %d steps", n)
+	}
+	list := ok(t, l.home.dir, "key", "list", "saltmarsh.example")
+	if !strings.Contains(list, "removed") || strings.Count(list, "active") != 1 {
+		t.Errorf("the keys afterwards:\n%s", list)
+	}
+	ok(t, l.home.dir, "key", "delete", "saltmarsh.example", old)
+	if l.seen.secure < 100 {
+		t.Errorf("only %d validations", l.seen.secure)
+	}
+	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "unsign")
+	l.finish("going unsigned")
+	if out := ok(t, l.home.dir, "ask", "saltmarsh.example", "DNSKEY", "--at", l.harbour.addr); strings.Contains(out, "DNSKEY 257") {
+		t.Errorf("the zone still has keys:\n%s", out)
+	}
+	if text := read(t, filepath.Join(l.registry.dir, "zones", "example.zone")); strings.Contains(text, " DS ") {
+		t.Errorf("the parent still has a DS:\n%s", text)
+	}
+	if !strings.Contains(read(t, filepath.Join(l.home.dir, "zones", "saltmarsh.example.zone")), "hostmaster 1 ") {
+		t.Error("the serial of the file was moved")
+	}
+}
+
+// A KSK and a ZSK, one after the other, with NSEC3 and short lifetimes: the policy
+// begins the roll-overs by itself.
+func TestRollByPolicy(t *testing.T) {
+	l := newLab(t, "keys = \"split\"\ndenial = \"nsec3\"\nrenew-ksk = \"3d\"\nrenew-zsk = \"2d\"\ndigests = [2, 4]\nverify = \"all\"")
+	l.finish("signing")
+	kinds := map[string]bool{}
+	for range 40 {
+		v := l.state()
+		if kind, _ := v["kind"].(string); v["state"] == "rolling" {
+			kinds[kind] = true
+		}
+		if kinds["ksk"] && kinds["zsk"] && v["state"] == "finished" {
+			break
+		}
+		if v["state"] == "finished" {
+			l.tick(6*time.Hour, false)
+		} else {
+			l.tick(40*time.Minute, false)
+		}
+	}
+	if !kinds["ksk"] || !kinds["zsk"] {
+		t.Errorf("the policy began %v", kinds)
+	}
+	out := ok(t, l.home.dir, "dump", "saltmarsh.example")
+	write(t, filepath.Join(l.home.dir, "served.zone"), out)
+	want(t, fp(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp()), 0, "proved", "NSEC3")
+}
+
+// A secondary that is lost in the middle stops the roll-over, which says so, since
+// when, and goes on when it is back. Going back is possible until then.
+func TestRollWaitsForSecondary(t *testing.T) {
+	l := newLab(t, "keys = \"split\"")
+	l.finish("signing")
+	l.harbour.stop()
+	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "zsk")
+	for range 4 {
+		l.now = l.now.Add(3 * time.Hour)
+		ok(t, l.home.dir, "roll", "step", "saltmarsh.example", "--now", l.stamp())
+		l.seen.look(l)
+	}
+	r := fp(t, l.home.dir, "roll", "saltmarsh.example", "--now", l.stamp())
+	want(t, r, 0, "publish the new key", "nothing has been seen of harbour", "for 12h")
+	if strings.Contains(r.out, "✓") {
+		t.Errorf("a step was done without the harbour:\n%s", r.out)
+	}
+	svg := ok(t, l.home.dir, "roll", "saltmarsh.example", "--format", "svg", "--now", l.stamp())
+	for _, s := range []string{"<svg ", "publish the new key", "nothing has been seen of harbour", "</svg>"} {
+		if !strings.Contains(svg, s) {
+			t.Errorf("the drawing lacks %q", s)
+		}
+	}
+	zsk := ""
+	for _, k := range l.state()["keys"].([]any) {
+		if m := k.(map[string]any); m["role"] == "zsk" && m["state"] == "active" {
+			zsk = fmt.Sprint(m["key_tag"])
+		}
+	}
+	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", zsk), 3, "refused", "part of the roll-over")
+	l.harbour.args = []string{"--now", l.stamp()}
+	l.harbour.start()
+	l.inStep()
+	l.tick(time.Minute, false)
+	ok(t, l.home.dir, "roll", "pause", "saltmarsh.example")
+	for range 3 {
+		l.tick(2*time.Hour, true)
+	}
+	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example"), 0, "paused", "roll resume")
+	ok(t, l.home.dir, "roll", "resume", "saltmarsh.example")
+	l.tick(time.Minute, false)
+	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example", "--now", l.stamp()), 0, "▶ sign with the new key", "✓ publish the new key")
+	want(t, fp(t, l.home.dir, "key", "retire", "saltmarsh.example", zsk), 3, "refused")
+	ok(t, l.home.dir, "roll", "cancel", "saltmarsh.example")
+	l.finish("the way back")
+	for _, k := range l.state()["keys"].([]any) {
+		if m := k.(map[string]any); fmt.Sprint(m["key_tag"]) == zsk && m["state"] != "active" {
+			t.Errorf("the old key is %v", m["state"])
+		}
+	}
+	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no roll-over is going on")
+}
+
+// One folder of keys has one signer.
+func TestTwoSigners(t *testing.T) {
+	l := newLab(t, "")
+	other := t.TempDir()
+	write(t, filepath.Join(other, "fencepost.toml"), strings.Replace(read(t, filepath.Join(l.home.dir, "fencepost.toml")), l.home.addr, "127.0.0.1:0", 1))
+	write(t, filepath.Join(other, "zones", "saltmarsh.example.zone"), labZone)
+	if err := os.Symlink(filepath.Join(l.home.dir, "keys"), filepath.Join(other, "keys")); err != nil {
+		t.Fatal(err)
+	}
+	want(t, fp(t, other, "serve"), 3, "another fencepost looks after the keys", "two signers")
+	want(t, fp(t, other, "key", "new", "saltmarsh.example"), 3, "another fencepost")
+}
+
+// A signer in the middle: an unsigned zone comes by transfer from a hidden primary
+// and goes on signed; its serials follow the source's where they can.
+func TestSignerInTheMiddle(t *testing.T) {
+	dir := t.TempDir()
+	a, b := freePort(t), freePort(t)
+	write(t, filepath.Join(dir, "hidden", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[peer.signer]\naddress = \"127.0.0.1:%d\"\n[[zone]]\nname = \"saltmarsh.example\"\nsend-to = [\"signer\"]\n", a, b))
+	write(t, filepath.Join(dir, "hidden", "zones", "saltmarsh.example.zone"), labZone)
+	write(t, filepath.Join(dir, "signer", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[peer.hidden]\naddress = \"127.0.0.1:%d\"\n[policy.standard]\ndenial = \"nsec3\"\n[[zone]]\nname = \"saltmarsh.example\"\nsign = \"standard\"\nfetch-from = [\"hidden\"]\n", b, a))
+	hidden := serve(t, filepath.Join(dir, "hidden"))
+	d := serve(t, filepath.Join(dir, "signer"))
+	eventually(t, "the signed zone", func() bool { return serial(t, d.addr, "saltmarsh.example") == 1 })
+	verify := func() {
+		t.Helper()
+		write(t, filepath.Join(d.dir, "served.zone"), ok(t, d.dir, "dump", "saltmarsh.example"))
+		want(t, fp(t, d.dir, "verify", "served.zone", "--origin", "saltmarsh.example"), 0, "proved", "NSEC3")
+	}
+	verify()
+	publish := func(n int) {
+		t.Helper()
+		write(t, filepath.Join(hidden.dir, "zones", "saltmarsh.example.zone"), strings.Replace(labZone, "hostmaster 1 ", fmt.Sprintf("hostmaster %d ", n), 1)+fmt.Sprintf("h%d A 198.51.100.9\n", n))
+		ok(t, hidden.dir, "reload")
+		eventually(t, "the new version", func() bool {
+			return strings.Contains(fp(t, d.dir, "ask", fmt.Sprintf("h%d.saltmarsh.example", n), "--at", d.addr).out, "198.51.100.9")
+		})
+		verify()
+	}
+	publish(20)
+	if n := serial(t, d.addr, "saltmarsh.example"); n != 20 {
+		t.Errorf("the serial does not follow: %d", n)
+	}
+	ok(t, d.dir, "roll", "pause", "saltmarsh.example")
+	d.kill()
+	d.start()
+	eventually(t, "the same version after the power was cut", func() bool { return serial(t, d.addr, "saltmarsh.example") == 20 })
+	publish(21)
+}
