@@ -45,14 +45,69 @@ type Child struct {
 	Glue    map[string][][]byte // by the key of the host's name: addresses, 4 or 16 octets
 }
 
+// First is what lets the keys of a child that has no DS yet be taken over.
+type First struct {
+	// Trusted takes them although nothing proves them but that all servers agree
+	// (RFC 8078 §3.3).
+	Trusted bool
+	// Signals are what was found at the signalling names of the name servers that lie
+	// outside the child (RFC 9615); nil: they were not looked at.
+	Signals []Signal
+}
+
+// Signal is what was found at the signalling name of one name server.
+type Signal struct {
+	Server  dnsname.Name
+	Pool    *validate.Pool
+	Anchors []rr.Record
+	Err     error
+}
+
+// SignalName is the name at which a name server vouches for the keys of a child:
+// _dsboot.CHILD._signal.SERVER (RFC 9615 §3.1).
+func SignalName(child, server dnsname.Name) (dnsname.Name, error) {
+	wire := append([]byte("\x07_dsboot"), child.Wire()[:len(child.Wire())-1]...)
+	wire = append(append(wire, "\x07_signal"...), server.Wire()...)
+	return dnsname.FromWire(wire)
+}
+
+// signalled tells why the signals do not vouch for the records that all servers of
+// the child show (RFC 9615 §4.2); nil if they do.
+func (c *Child) signalled(signals []Signal, cds, cdnskeys [][]byte, now time.Time) error {
+	vouched := 0
+	for _, s := range signals {
+		name, err := SignalName(c.Name, s.Server)
+		if err != nil {
+			return refuse("the signalling name below %s would be too long", s.Server)
+		}
+		if s.Err != nil {
+			return refuse("%s could not be asked for: %v", name, s.Err)
+		}
+		for t, want := range map[rr.Type][][]byte{rr.TypeCDS: cds, rr.TypeCDNSKEY: cdnskeys} {
+			if v := s.Pool.Validate(s.Anchors, name, t, now); v.Status != validate.Secure {
+				return refuse("%s %s is not proved but %s: %s (RFC 9615 §4.2)", name, t, v.Status, v.Why)
+			}
+			if have := s.Pool.Data(name, t); len(have) == 0 && len(want) > 0 {
+				return refuse("there are no %s records at %s (RFC 9615 §4.2)", t, name)
+			} else if !same(have, want) {
+				return refuse("the %s records at %s are not those of the child (RFC 9615 §4.2)", t, name)
+			}
+		}
+		vouched++
+	}
+	if vouched == 0 {
+		return refuse("%s has no name server outside it, so none can vouch for its keys (RFC 9615 §4.2)", c.Name)
+	}
+	return nil
+}
+
 // WantedDS works out the DS set that the child asks for. change is false when it asks for
-// nothing, or for what is there. first permits to take over keys of a child that has
-// no DS yet, which nothing proves but that all its servers agree (RFC 8078 §3.3).
-func (c *Child) WantedDS(seen []Seen, first bool, now time.Time) (want [][]byte, change bool, err error) {
+// nothing, or for what is there.
+func (c *Child) WantedDS(seen []Seen, first First, now time.Time) (want [][]byte, change bool, err error) {
 	if len(seen) == 0 {
 		return nil, false, refuse("%s has no server that could be asked", c.Name)
 	}
-	if len(c.DS) == 0 && !first {
+	if len(c.DS) == 0 && !first.Trusted && first.Signals == nil {
 		return nil, false, refuse("%s has no DS yet, so nothing proves what its servers say; enter the first one by hand, or permit it (RFC 8078 §3)", c.Name)
 	}
 	var cds, cdnskeys [][]byte
@@ -74,6 +129,9 @@ func (c *Child) WantedDS(seen []Seen, first bool, now time.Time) (want [][]byte,
 		return c.DS, false, nil
 	}
 	want, err = c.wanted(cds, cdnskeys)
+	if err == nil && len(c.DS) == 0 && !first.Trusted {
+		err = c.signalled(first.Signals, cds, cdnskeys, now)
+	}
 	if err != nil {
 		return nil, false, err
 	}

@@ -19,8 +19,6 @@ import (
 	"strings"
 	"time"
 
-	"fencepost/dnssec"
-	"fencepost/rr"
 	"fencepost/server/datagram"
 )
 
@@ -162,37 +160,6 @@ func rate(f func()) float64 {
 		total += <-counts
 	}
 	return float64(total) / each.Seconds()
-}
-
-func (b *bench) sign() error {
-	key, err := dnssec.Generate(rr.ECDSAP256SHA256, dnssec.FlagZone, 0)
-	if err != nil {
-		return err
-	}
-	data := make([]byte, 100)
-	sig, err := key.Sign(data)
-	if err != nil {
-		return err
-	}
-	if _, _, err := b.timed(1, "key", "new", "bench.example", "--keys", "k"); err != nil {
-		return err
-	}
-	signRate := rate(func() { _, _ = key.Sign(data) })
-	took, out, err := b.timed(1, "sign", "zones/bench.example.zone", "--keys", "k", "-o", "signed.zone", "--format", "json")
-	if err != nil {
-		return err
-	}
-	var n float64
-	if i := strings.Index(out, `"signatures":`); i >= 0 {
-		_, _ = fmt.Sscan(strings.TrimRight(strings.SplitN(out[i+len(`"signatures":`):], ",", 2)[0], "}\n"), &n)
-	}
-	row("sign, P-256, NSEC", fmt.Sprintf("%.2f s for %.0f", took.Seconds(), n), fmt.Sprintf("%.0f signatures/s: %.2f s", signRate, n/signRate), took.Seconds()*signRate/n, "<= 1.10")
-	verifyRate := rate(func() { _ = key.Verify(data, sig) })
-	if took, _, err = b.timed(1, "verify", "signed.zone"); err != nil {
-		return err
-	}
-	row("verify", fmt.Sprintf("%.2f s", took.Seconds()), fmt.Sprintf("%.0f checks/s: %.2f s", verifyRate, n/verifyRate), took.Seconds()*verifyRate/n, "<= 1.10")
-	return nil
 }
 
 // echo sends back what it gets: what the sockets alone cost.

@@ -55,6 +55,8 @@ type Config struct {
 	Audiences   map[string]*Audience
 	Zones       []*Zone
 	Checks      *lint.Settings
+	AnchorFile  string                    // DS or DNSKEY records that are trusted; empty: none
+	Roots       []netip.AddrPort          // servers of the zone that the anchors are of
 	Reach       map[string]netip.AddrPort // where name servers are reached, by the key of their name
 	IncludeFrom []string                  // folders, besides a zone file's own, that $INCLUDE may read from
 }
@@ -148,7 +150,11 @@ type raw struct {
 	Include struct {
 		From []string `toml:"from"`
 	} `toml:"include"`
-	Reach    map[string]string `toml:"reach"`
+	Reach map[string]string `toml:"reach"`
+	Trust struct {
+		Anchors string   `toml:"anchors"`
+		Servers []string `toml:"servers"`
+	} `toml:"trust"`
 	Audience map[string]struct {
 		Networks []string `toml:"networks"`
 	} `toml:"audience"`
@@ -167,7 +173,7 @@ type raw struct {
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
 	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks",
-	"watch", "parent", "follow-children", "reach", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
+	"watch", "parent", "follow-children", "reach", "trust", "anchors", "servers", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
 	"renew-key", "renew-ksk", "renew-zsk", "margin", "propagation", "registration", "cds", "verify", "keep-keys", "passphrase-file"}
 
 // ErrNone means that there is no workspace where one was looked for.
@@ -376,6 +382,18 @@ func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
 // reach reads where name servers are reached other than the world reaches them.
 func (p *checker) reach(c *Config, r *raw) {
 	c.Reach = map[string]netip.AddrPort{}
+	if c.AnchorFile = r.Trust.Anchors; c.AnchorFile != "" && !filepath.IsAbs(c.AnchorFile) {
+		c.AnchorFile = filepath.Join(c.Dir, c.AnchorFile)
+	}
+	for _, s := range r.Trust.Servers {
+		if at, ok := p.address(s, "[trust]", "servers"); ok {
+			c.Roots = append(c.Roots, at)
+		}
+	}
+	if (c.AnchorFile == "") != (len(c.Roots) == 0) {
+		p.diags.Add(RuleBadValue.At(p.place("[trust]", 0, "anchors"), "anchors and servers belong together").
+			Suggest("name a file of DS records, and servers of the zone that they are of"))
+	}
 	for host, at := range r.Reach {
 		name, err := dnsname.Parse(host, dnsname.Root)
 		if err != nil {

@@ -14,6 +14,8 @@ import (
 	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
+	"fencepost/source"
+	"fencepost/validate"
 	"fencepost/workspace"
 	"fencepost/zonefile"
 )
@@ -21,7 +23,7 @@ import (
 // Follow is what to take over from a child.
 type Follow struct {
 	Zone, Child string
-	First       bool // keys of a child that has no DS yet
+	First       bool // keys of a child that has no DS yet, unproved
 	Approved    bool // also what is not to be followed at once
 	Dry         bool
 }
@@ -53,7 +55,13 @@ func (a *App) Follow(ctx context.Context, o Follow) (*Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	ds, changeDS, err := child.WantedDS(seen, o.First, a.Now())
+	first := adopt.First{Trusted: o.First}
+	if len(child.DS) == 0 && !o.First {
+		if first.Signals, err = a.signals(ctx, child); err != nil {
+			return nil, err
+		}
+	}
+	ds, changeDS, err := child.WantedDS(seen, first, a.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -78,6 +86,49 @@ func (a *App) Follow(ctx context.Context, o Follow) (*Edited, error) {
 		}
 	}
 	return b.finish(o.Dry)
+}
+
+// signals looks at the signalling names of the name servers outside a child; nil if
+// the workspace has no trust anchors to prove them by.
+func (a *App) signals(ctx context.Context, child *adopt.Child) (out []adopt.Signal, err error) {
+	c, err := a.Config()
+	if err != nil || c.AnchorFile == "" {
+		return nil, nil
+	}
+	anchors, err := a.anchors(c.AnchorFile, &Verified{Source: &source.Set{}})
+	if err != nil {
+		return nil, err
+	}
+	out = []adopt.Signal{}
+	for _, server := range child.Servers {
+		if server.AtOrBelow(child.Name) {
+			continue
+		}
+		s := adopt.Signal{Server: server, Anchors: anchors}
+		var records []rr.Record
+		if records, s.Err = a.collectSignal(ctx, c, child.Name, server, anchors); s.Err == nil {
+			s.Pool = validate.NewPool(records)
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// collectSignal walks to the signalling name of a server, from the anchor down.
+func (a *App) collectSignal(ctx context.Context, c *workspace.Config, child, server dnsname.Name, anchors []rr.Record) (out []rr.Record, err error) {
+	name, err := adopt.SignalName(child, server)
+	if err != nil {
+		return nil, err
+	}
+	w := &resolve.Walker{Roots: c.Roots, Start: anchors[0].Name, Reach: a.reach, Timeout: lookTimeout, Now: a.Now}
+	for _, t := range []rr.Type{rr.TypeCDS, rr.TypeCDNSKEY} {
+		records, err := w.Collect(ctx, name, t)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, records...)
+	}
+	return out, nil
 }
 
 // delegation is a child as the zone's file has it.

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"fencepost/adopt"
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/dnssec"
@@ -68,6 +69,34 @@ func (d *DelegationData) Records() (out []rr.Record) {
 		}
 	}
 	return out
+}
+
+// Signals are the records that vouch for the zone's first keys below the names of
+// its servers that lie elsewhere (RFC 9615 §3): for the zones of those.
+func (d *DelegationData) Signals() (out []rr.Record, err error) {
+	for _, s := range d.Servers {
+		host := dnsname.MustParse(s.Name)
+		if host.AtOrBelow(d.Zone) {
+			continue
+		}
+		name, err := adopt.SignalName(d.Zone, host)
+		if err != nil {
+			return nil, fmt.Errorf("the signalling name below %s: %w", s.Name, err)
+		}
+		for _, r := range d.Records() {
+			if r.Type == rr.TypeDS {
+				out = append(out, rr.Record{Name: name, Type: rr.TypeCDS, Class: rr.ClassIN, TTL: parentTTL, Data: r.Data})
+			}
+		}
+		seen := map[uint16]bool{}
+		for _, k := range d.Keys {
+			if !seen[k.KeyTag] {
+				seen[k.KeyTag] = true
+				out = append(out, rr.Record{Name: name, Type: rr.TypeCDNSKEY, Class: rr.ClassIN, TTL: parentTTL, Data: k.key.Data})
+			}
+		}
+	}
+	return out, nil
 }
 
 // parentTTL is the TTL in the records shown; the parent's operator chooses it.

@@ -12,7 +12,7 @@ import (
 
 func newHandover(e *env) *cobra.Command {
 	var o app.HandoverOptions
-	var confirm bool
+	var confirm, signals bool
 	var at []string
 	var digests []uint
 	cmd := &cobra.Command{Use: "handover ZONE|FILE", GroupID: stageSign, Short: "what the parent zone's operator must be told",
@@ -47,6 +47,9 @@ Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 				}
 				return e.confirmed(c, err)
 			}
+			if signals {
+				return e.signals(d)
+			}
 			switch e.format {
 			case "epp":
 				text, err := d.EPP()
@@ -71,8 +74,25 @@ Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 	f.StringVar(&o.Takes, "party-takes", "", "`WHAT` that party supports, such as 'algorithms=8,13 digests=1,2'")
 	f.UintSliceVar(&digests, "digest", nil, "DS digest `TYPES`: 2 (SHA-256), 4 (SHA-384)")
 	f.BoolVar(&confirm, "confirm", false, "ask the parent's servers whether they serve it")
+	f.BoolVar(&signals, "signals", false, "the records by which name servers elsewhere vouch for the zone's first keys (RFC 9615)")
 	f.StringArrayVar(&at, "at", nil, "with --confirm: a `SERVER` of the parent; repeat it for each")
 	return cmd
+}
+
+// signals prints the records for the zones of name servers elsewhere.
+func (e *env) signals(d *app.DelegationData) error {
+	records, err := d.Signals()
+	if err != nil {
+		return err
+	}
+	if len(records) == 0 {
+		e.ui.Sayf("%s has no name server outside it, or no key: nothing can vouch for it this way\n", strings.TrimSuffix(d.Zone.String(), "."))
+		return nil
+	}
+	for _, r := range records {
+		e.ui.Printf("%s\n", strings.ReplaceAll(r.String(), "\t", " "))
+	}
+	return nil
 }
 
 func (e *env) handover(d *app.DelegationData) {

@@ -1,0 +1,156 @@
+package resolve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/dnssec"
+	"fencepost/message"
+	"fencepost/rr"
+)
+
+// Walker goes from known servers down the delegations to a name and collects the
+// records that a validator needs on the way. It believes nothing: what it brings is
+// for package validate to judge.
+type Walker struct {
+	// Roots are servers of the zone that the walk begins at, Start.
+	Roots []netip.AddrPort
+	Start dnsname.Name
+	// Reach finds the addresses of a name server; glue are those that came with the
+	// delegation.
+	Reach func(ctx context.Context, host dnsname.Name, glue [][]byte) ([]netip.AddrPort, error)
+	// Timeout of one try.
+	Timeout time.Duration
+	Now     func() time.Time
+}
+
+// maxQuestions bounds what one walk asks.
+const maxQuestions = 60
+
+// ErrWalk means that a walk did not come to an end.
+var ErrWalk = errors.New("the delegations lead nowhere")
+
+// walk is one run.
+type walk struct {
+	*Walker
+	ctx     context.Context
+	servers []netip.AddrPort
+	zone    dnsname.Name
+	asked   int
+	records []rr.Record
+	known   map[string]bool // zones whose DS and DNSKEY were asked for
+}
+
+// Collect asks for a name and type, and for the DS and DNSKEY sets of all zones on
+// the way.
+func (w *Walker) Collect(ctx context.Context, name dnsname.Name, t rr.Type) ([]rr.Record, error) {
+	r := &walk{Walker: w, ctx: ctx, servers: w.Roots, zone: w.Start, known: map[string]bool{w.Start.Key(): true}}
+	if _, err := r.ask(w.Start, rr.TypeDNSKEY); err != nil {
+		return nil, err
+	}
+	for {
+		resp, err := r.ask(name, t)
+		if err != nil {
+			return nil, err
+		}
+		cut, hosts, glue := delegation(resp, r.zone, name)
+		if cut.IsZero() {
+			return r.records, r.signers(resp)
+		}
+		if err := r.enter(cut, hosts, glue); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// ask asks the servers of the present zone one after another.
+func (r *walk) ask(name dnsname.Name, t rr.Type) (*Response, error) {
+	var last error = ErrNoAnswer
+	for _, s := range r.servers {
+		if r.asked++; r.asked > maxQuestions {
+			return nil, fmt.Errorf("%w: more than %d questions", ErrWalk, maxQuestions)
+		}
+		resp, err := Ask(r.ctx, s, Request{Name: name, Type: t, DO: true, Timeout: r.Timeout, Now: r.Now})
+		if err == nil && (resp.Rcode() == message.NoError || resp.Rcode() == message.NXDomain) {
+			r.records = append(append(r.records, resp.Answer...), resp.Authority...)
+			return resp, nil
+		}
+		if last = err; err == nil {
+			last = fmt.Errorf("%s answers: %s", s, resp.Rcode().Words())
+		}
+	}
+	return nil, last
+}
+
+// delegation reads a referral: the zero name if there is none.
+func delegation(resp *Response, zone, name dnsname.Name) (cut dnsname.Name, hosts []dnsname.Name, glue map[string][][]byte) {
+	if resp.Flags&message.FlagAA != 0 || len(resp.Answer) > 0 {
+		return cut, nil, nil
+	}
+	glue = map[string][][]byte{}
+	for _, a := range resp.Authority {
+		if a.Type == rr.TypeNS && a.Name.Below(zone) && name.AtOrBelow(a.Name) {
+			if host, err := dnsname.FromWire(a.Data); err == nil {
+				cut, hosts = a.Name, append(hosts, host)
+			}
+		}
+	}
+	for _, a := range resp.Additional {
+		if a.Type == rr.TypeA || a.Type == rr.TypeAAAA {
+			glue[a.Name.Key()] = append(glue[a.Name.Key()], a.Data)
+		}
+	}
+	return cut, hosts, glue
+}
+
+// enter goes on at the servers of a zone.
+func (r *walk) enter(cut dnsname.Name, hosts []dnsname.Name, glue map[string][][]byte) error {
+	var servers []netip.AddrPort
+	var last error
+	for _, host := range hosts {
+		at, err := r.Reach(r.ctx, host, glue[host.Key()])
+		if err != nil {
+			last = err
+		}
+		servers = append(servers, at...)
+	}
+	if len(servers) == 0 {
+		return fmt.Errorf("%w: no server of %s has an address: %w", ErrWalk, cut, last)
+	}
+	r.servers, r.zone = servers, cut
+	r.known[cut.Key()] = true
+	_, err := r.ask(cut, rr.TypeDNSKEY)
+	return err
+}
+
+// signers asks for the DS and DNSKEY of zones that signed the answer and were not
+// met as a delegation: one server may answer for parent and child.
+func (r *walk) signers(resp *Response) error {
+	var zones []dnsname.Name
+	for _, a := range slices.Concat(resp.Answer, resp.Authority) {
+		sig, err := dnssec.ParseRRSIG(a.Data)
+		if a.Type != rr.TypeRRSIG || err != nil {
+			continue
+		}
+		z, err := dnsname.FromWire(sig.Signer)
+		for ; err == nil && z.Below(r.zone); z = z.Parent() {
+			if !r.known[z.Key()] {
+				r.known[z.Key()] = true
+				zones = append(zones, z)
+			}
+		}
+	}
+	for _, z := range zones {
+		for _, t := range []rr.Type{rr.TypeDS, rr.TypeDNSKEY} {
+			if _, err := r.ask(z, t); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
