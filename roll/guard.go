@@ -35,11 +35,11 @@ func (r *Ring) others(k *Key, does func(*Key) bool) bool {
 func (r *Ring) MayRetire(k *Key, ds *bool) error {
 	if k.SignZone && !r.others(k, func(o *Key) bool { return o.SignZone }) {
 		return &RefusedError{Breaks: fmt.Sprintf("key %d is the last that signs the zone: resolvers would reject every answer once its signatures expire", k.Tag),
-			Until: "it is safe when another has taken its place: fencepost roll start ZONE"}
+			Until: "it is safe when another has taken its place"}
 	}
 	if k.SignKeys && !r.others(k, func(o *Key) bool { return o.SignKeys && o.Publish }) {
 		return &RefusedError{Breaks: fmt.Sprintf("key %d is the last that signs the zone's keys: the chain of trust would end", k.Tag),
-			Until: "it is safe when another has taken its place: fencepost roll start ZONE"}
+			Until: "it is safe when another has taken its place"}
 	}
 	return r.named(k, ds)
 }
@@ -52,7 +52,7 @@ func (r *Ring) named(k *Key, ds *bool) error {
 	}
 	if k.entryPoint() && shows {
 		return &RefusedError{Breaks: fmt.Sprintf("the parent's DS names key %d: without it resolvers would reject the whole zone", k.Tag),
-			Until: "it is safe when the parent has another DS and the old one has left the caches: fencepost roll start ZONE"}
+			Until: "it is safe when the parent has another DS and the old one has left the caches"}
 	}
 	return nil
 }
@@ -72,7 +72,7 @@ func (r *Ring) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
 	}
 	if k.SignZone {
 		return &RefusedError{Breaks: fmt.Sprintf("key %d signs the zone: caches hold its signatures, which need it", k.Tag),
-			Until: "retire it first: fencepost key retire ZONE TAG"}
+			Until: "it is safe some time after it was retired"}
 	}
 	if at, ok := k.Since[Retired]; ok && k.signsZone() {
 		if safe := t.after(dataInCache, at); now.Before(safe) {

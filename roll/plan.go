@@ -113,7 +113,7 @@ var plans = map[Kind][]step{
 	},
 	Unsign: {
 		{title: "have the DS deleted at the parent", old: withdraw, parent: true, oldSeen: Retired, oldDone: Dead, wait: dsInCache, back: back{to: 1}},
-		{title: "take keys and signatures out", old: unpublish | unsign, oldAt: Removed, back: noWayBack("the zone is unsigned already; begin anew with: fencepost roll start ZONE --what sign")},
+		{title: "take keys and signatures out", old: unpublish | unsign, oldAt: Removed, back: noWayBack("the zone is unsigned already")},
 	},
 }
 

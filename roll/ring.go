@@ -123,7 +123,7 @@ func (r *Ring) InUse(kind Kind) (out []*Key) {
 // Start begins a roll-over. fresh are the keys that come; they are in the ring.
 func (r *Ring) Start(kind Kind, fresh []*Key, reason string, now time.Time) error {
 	if r.Roll != nil {
-		return fmt.Errorf("%w: %s; see: fencepost roll ZONE", ErrRolling, r.Roll.Kind.Words())
+		return fmt.Errorf("%w: %s", ErrRolling, r.Roll.Kind.Words())
 	}
 	if plans[kind] == nil {
 		return fmt.Errorf("there is no roll-over %q", kind)
@@ -306,7 +306,10 @@ func (s *Sight) Words(roll *Roll, now time.Time) string {
 	if s.Answered.Equal(s.Tried) {
 		return s.Server + ": " + s.Problem
 	}
-	return fmt.Sprintf("nothing has been seen of %s for %s: %s", s.Server, now.Sub(last).Round(time.Second), s.Problem)
+	if gone := now.Sub(last); gone >= time.Second {
+		return fmt.Sprintf("nothing has been seen of %s for %s: %s", s.Server, Span(gone.Round(min(time.Minute, max(time.Second, gone/60)))), s.Problem)
+	}
+	return fmt.Sprintf("nothing is seen of %s: %s", s.Server, s.Problem)
 }
 
 // leave ends a step.

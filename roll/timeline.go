@@ -1,6 +1,7 @@
 package roll
 
 import (
+	"fmt"
 	"time"
 )
 
@@ -26,6 +27,25 @@ type Row struct {
 	For              []string // kinds of cache content that expire until End
 }
 
+// Span is a length of time for people: the two largest units that say something.
+func Span(d time.Duration) string {
+	units := []struct {
+		size time.Duration
+		name string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "min"}, {time.Second, "s"}}
+	for i, u := range units {
+		if d < u.size {
+			continue
+		}
+		text := fmt.Sprintf("%d %s", d/u.size, u.name)
+		if rest := d % u.size; i+1 < len(units) && rest >= units[i+1].size {
+			text += fmt.Sprintf(" %d %s", rest/units[i+1].size, units[i+1].name)
+		}
+		return text
+	}
+	return "0 s"
+}
+
 // words for what a step waits to expire.
 func (c cache) words(t *Timing) (out []string) {
 	for _, one := range []struct {
@@ -34,8 +54,11 @@ func (c cache) words(t *Timing) (out []string) {
 		text string
 	}{{keysInCache, t.Keys.Now(), "DNSKEY sets in caches"}, {dataInCache, t.Data.Now(), "data and signatures in caches"}, {dsInCache, t.DS.Now(), "the parent's DS in caches"}} {
 		if c&one.cache != 0 {
-			out = append(out, one.text+" (TTL "+one.ttl.String()+")")
+			out = append(out, one.text+" (TTL "+Span(one.ttl)+")")
 		}
+	}
+	if len(out) > 0 && t.Margin > 0 {
+		out[len(out)-1] += " and " + Span(t.Margin) + " of margin"
 	}
 	return out
 }
@@ -81,7 +104,7 @@ func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
 func (r *Roll) waits(s step, now time.Time, t *Timing) (out []string) {
 	switch {
 	case r.Paused:
-		return []string{"paused; go on with: fencepost roll resume ZONE"}
+		return []string{"somebody to let it go on: it is paused"}
 	case r.Entered.IsZero():
 		return []string{"the server to begin it"}
 	case r.Shown.IsZero():

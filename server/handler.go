@@ -103,7 +103,7 @@ func (h *handler) special(dst, msg []byte, from netip.AddrPort, verdict message.
 		dst = h.responder.Respond(dst, &h.q, h.s, answer.Options{Limit: limit, UDPSize: udpLimit, TCP: tcp})
 	}
 	if stream != nil {
-		dst = append(dst[:at], stream.Sign(dst[at:len(dst):len(dst)], h.s.Now())...)
+		dst = append(dst[:at], stream.Sign(dst[at:len(dst):len(dst)], h.s.Wall())...)
 	}
 	return dst, nil
 }
@@ -127,7 +127,7 @@ func (h *handler) verify(dst, msg []byte, limit int) (*tsig.Stream, bool, []byte
 	var err error = &tsig.Error{Code: tsig.BadKey, Why: "unknown key " + name.String()}
 	if key != nil {
 		stream = tsig.NewStream(key)
-		_, err = stream.Verify(msg, h.q.TSIG, h.s.Now())
+		_, err = stream.Verify(msg, h.q.TSIG, h.s.Wall())
 	}
 	if err == nil {
 		return stream, true, dst
@@ -139,7 +139,7 @@ func (h *handler) verify(dst, msg []byte, limit int) (*tsig.Stream, bool, []byte
 	h.s.Log.Warn("a request with a wrong signature", "key", name.String(), "why", te.Why)
 	at := len(dst)
 	out := h.code(dst, message.NotAuth, limit)
-	signed := tsig.Refuse(out[at:len(out):len(out)], msg, h.q.TSIG, te.Code, stream, h.s.Now())
+	signed := tsig.Refuse(out[at:len(out):len(out)], msg, h.q.TSIG, te.Code, stream, h.s.Wall())
 	return nil, false, append(out[:at], signed...)
 }
 

@@ -36,7 +36,7 @@ func (s *Server) tell(z *served, p Peer) {
 }
 
 func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, try int) {
-	err := resolve.Notify(ctx, resolve.Notification{Server: p.Address, Zone: z.name, Key: p.Key, Timeout: notifyTimeout, Now: s.Now, Local: s.localFor(p.Address)})
+	err := resolve.Notify(ctx, resolve.Notification{Server: p.Address, Zone: z.name, Key: p.Key, Timeout: notifyTimeout, Now: s.Wall, Local: s.localFor(p.Address)})
 	if ctx.Err() != nil {
 		return
 	}

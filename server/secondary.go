@@ -138,7 +138,7 @@ func (s *Server) lookAt(ctx context.Context, z *served, p Peer) error {
 		}
 		return s.confirm(ctx, z, have)
 	}
-	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Now: s.Now, Local: s.localFor(p.Address)})
+	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Now: s.Wall, Local: s.localFor(p.Address)})
 	if err != nil {
 		return err
 	}
@@ -147,7 +147,7 @@ func (s *Server) lookAt(ctx context.Context, z *served, p Peer) error {
 
 // askSerial asks a primary for its SOA.
 func (s *Server) askSerial(ctx context.Context, z *served, p Peer) (uint32, error) {
-	resp, err := resolve.Ask(ctx, p.Address, resolve.Request{Name: z.name, Type: rr.TypeSOA, TSIG: p.Key, Now: s.Now, Local: s.localFor(p.Address)})
+	resp, err := resolve.Ask(ctx, p.Address, resolve.Request{Name: z.name, Type: rr.TypeSOA, TSIG: p.Key, Now: s.Wall, Local: s.localFor(p.Address)})
 	if err != nil {
 		return 0, err
 	}

@@ -63,10 +63,13 @@ type Job struct {
 
 // Options of a Server.
 type Options struct {
-	Log   *slog.Logger
-	Now   func() time.Time // the clock; nil is time.Now
-	Store *journal.Store   // keeps fetched and signed versions; nil keeps none
-	Rand  func() float64   // chance from 0 to 1 that spreads timers
+	Log *slog.Logger
+	Now func() time.Time // the clock; nil is time.Now
+	// Wall is the clock that signed messages go by, which other machines have to
+	// share, also when Now is played; nil is time.Now.
+	Wall  func() time.Time
+	Store *journal.Store // keeps fetched and signed versions; nil keeps none
+	Rand  func() float64 // chance from 0 to 1 that spreads timers
 }
 
 // Server serves zones. Make it with New and start it with Run.
@@ -134,6 +137,9 @@ type peerState struct {
 func New(o Options) *Server {
 	if o.Now == nil {
 		o.Now = time.Now
+	}
+	if o.Wall == nil {
+		o.Wall = time.Now
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)

@@ -361,30 +361,36 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 	now := a.Now()
 	t, ds := a.timingOf(ring), a.parentNames(ctx, ring.Zone, e)
 	var refused error
-	if ring.Roll.Roll != nil && slices.Contains(append(slices.Clone(ring.Roll.Roll.Old), ring.Roll.Roll.New...), e.Tag) {
-		refused = fmt.Errorf("key %d is part of the roll-over that is going on; see: fencepost roll %s", e.Tag, plainName(ring.Zone))
-	}
 	act := func() error { return nil }
 	switch k.Do {
 	case "activate":
-		if refused == nil && ring.Roll.Signs() {
+		if ring.Roll.Signs() {
 			refused = &roll.RefusedError{Breaks: fmt.Sprintf("key %d is not in the caches of resolvers yet: they would reject what it alone signs", e.Tag),
-				Until: "let a roll-over do it in the right order: fencepost roll start " + plainName(ring.Zone)}
+				Until: "it is safe when a roll-over does it in the right order"}
 		}
 		act = func() error { e.Use(now); return nil }
 	case "retire":
-		if refused == nil {
-			refused = ring.Roll.MayRetire(e.Key, ds)
-		}
+		refused = ring.Roll.MayRetire(e.Key, ds)
 		act = func() error { e.Retire(now); return nil }
 	case "delete":
-		if refused == nil {
-			refused = ring.Roll.MayRemove(e.Key, now, ds, &t)
-		}
+		refused = ring.Roll.MayRemove(e.Key, now, ds, &t)
 		act = func() error { return ring.Delete(e) }
+	}
+	if r := ring.Roll.Roll; r != nil && slices.Contains(append(slices.Clone(r.Old), r.New...), e.Tag) {
+		rows := r.Timeline(now, &t)
+		part := fmt.Errorf("key %d is part of the roll-over that is going on, which ends on %s at the earliest; see: fencepost roll %s", e.Tag,
+			rows[len(rows)-1].End.UTC().Format("2006-01-02 15:04 UTC"), plainName(ring.Zone))
+		if refused == nil {
+			refused = part
+		} else {
+			refused = fmt.Errorf("%w; %w", refused, part)
+		}
 	}
 	if refused != nil {
 		if !k.Force {
+			if ring.Roll.Roll == nil {
+				refused = fmt.Errorf("%w; keys take each other's place with: fencepost roll start %s", refused, plainName(ring.Zone))
+			}
 			return fmt.Errorf("refused: %w", refused)
 		}
 		out.Warnings = append(out.Warnings, "FORCED, although "+refused.Error())

@@ -203,7 +203,7 @@ func (a *App) changeRoll(ring *keyring.Ring, c *RollChange) error {
 		return err
 	}
 	if ring.Roll.Roll != nil {
-		return ring.Roll.Start(kind, nil, "", now) // says what is going on
+		return fmt.Errorf("%w; see: fencepost roll %s", ring.Roll.Start(kind, nil, "", now), plainName(ring.Zone))
 	}
 	if kind == roll.SignZone && ring.Roll.Signs() {
 		return usage("the zone is signed already")

@@ -15,6 +15,7 @@ import (
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/keyring"
+	"fencepost/roll"
 	"fencepost/rr"
 	"fencepost/signer"
 	"fencepost/source"
@@ -135,25 +136,12 @@ func (a *App) ringToSign(apex dnsname.Name, o *SignOptions) (*keyring.Ring, []ui
 	if err != nil {
 		return nil, nil, err
 	}
-	plain := plainName(apex)
-	if len(ring.Keys) == 0 {
+	if plain := plainName(apex); len(ring.Keys) == 0 {
 		return nil, nil, fmt.Errorf("%w of %s in %s; make one with: fencepost key new %s%s", errNoKeys, plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
 	}
 	var started []uint16
 	if !ring.Roll.Signs() {
-		fresh := unused(ring)
-		if !covers(fresh) {
-			return nil, nil, fmt.Errorf("the keys of %s in %s do not cover the work: a ksk and a zsk are needed, or a single key; make one with: fencepost key new %s --role zsk%s", plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
-		}
-		err := a.withRing(ring.Dir, apex, func(again *keyring.Ring) error {
-			for _, e := range fresh {
-				again.ByTag(e.Tag).Use(a.Now())
-				started = append(started, e.Tag)
-			}
-			ring = again
-			return nil
-		})
-		if err != nil {
+		if ring, started, err = a.firstUse(ring, o); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -162,6 +150,39 @@ func (a *App) ringToSign(apex dnsname.Name, o *SignOptions) (*keyring.Ring, []ui
 		return nil, nil, err
 	}
 	return ring, started, ring.Unlock(keyring.Signing, passphrase)
+}
+
+// firstUse puts keys to use that were made and never used. In a workspace that signs
+// the zone that begins as its server does: the parent is asked for a DS only when
+// caches have had time; with a folder of keys alone nobody but the user can tell.
+func (a *App) firstUse(ring *keyring.Ring, o *SignOptions) (*keyring.Ring, []uint16, error) {
+	plain, fresh := plainName(ring.Zone), unused(ring)
+	if !covers(fresh) {
+		return nil, nil, fmt.Errorf("the keys of %s in %s do not cover the work: a ksk and a zsk are needed, or a single key; make one with: fencepost key new %s --role zsk%s", plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
+	}
+	var out *keyring.Ring
+	var started []uint16
+	err := a.withRing(ring.Dir, ring.Zone, func(again *keyring.Ring) error {
+		out = again
+		var keys []*roll.Key
+		for _, e := range fresh {
+			keys = append(keys, again.ByTag(e.Tag).Key)
+			started = append(started, e.Tag)
+		}
+		if o.Keys == "" && a.policyOf(ring.Zone) != nil {
+			if err := again.Roll.Start(roll.SignZone, keys, "the zone is signed for the first time", a.Now()); err != nil {
+				return err
+			}
+			t := a.timingOf(again)
+			again.Roll.Tend(a.Now(), nil, &t)
+			return nil
+		}
+		for _, k := range keys {
+			k.Use(a.Now())
+		}
+		return nil
+	})
+	return out, started, err
 }
 
 // signingPolicy is the policy of the zone in its workspace, changed by options.

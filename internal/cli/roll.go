@@ -171,7 +171,14 @@ func (e *env) rollRow(v *app.RollView, row app.RollRow) {
 		for _, w := range row.Waits {
 			e.ui.Printf("        %s\n", e.ui.Paint(ui.Suspect, "%s", w))
 		}
-		if v.State != "paused" {
+		for _, f := range row.For {
+			if row.Estimated {
+				say("then waits for %s", f)
+			}
+		}
+		if v.State == "paused" {
+			say("go on with: fencepost roll resume %s", strings.TrimSuffix(v.Zone, "."))
+		} else {
 			say("%s %s", map[bool]string{true: "goes on at the earliest", false: "goes on"}[row.Estimated], ui.When(row.End, v.Now))
 		}
 	default:

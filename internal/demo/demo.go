@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"context"
 	"embed"
+	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -70,8 +71,9 @@ func Run(ctx context.Context, o Options) error {
 type teller struct {
 	Options
 	dir     string
-	servers []*exec.Cmd
+	servers map[string]*exec.Cmd
 	ports   map[string]int
+	begin   time.Time // of the played clock
 }
 
 func (t *teller) say(format string, args ...any) { fmt.Fprintf(t.Out, format, args...) }
@@ -97,11 +99,15 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-// layOut writes the two workspaces: the observatory's primary, and the
-// secondary at the harbour.
+// workspaces are the observatory's primary, the secondary at the harbour, and the
+// registry that runs the zone above.
+var workspaces = []string{"observatory", "harbour", "registry"}
+
+// layOut writes the workspaces.
 func (t *teller) layOut() error {
-	t.ports = map[string]int{}
-	for _, name := range []string{"observatory", "harbour"} {
+	t.ports, t.servers = map[string]int{}, map[string]*exec.Cmd{}
+	t.begin = time.Now().Add(time.Hour).Truncate(time.Minute)
+	for _, name := range workspaces {
 		p, err := freePort()
 		if err != nil {
 			return err
@@ -115,10 +121,12 @@ func (t *teller) layOut() error {
 	}
 	secret := fmt.Sprintf("[tsig.harbour-2026]\nalgorithm = \"hmac-sha256\"\nsecret = %q\n", app.NewSecret())
 	files := map[string]string{
-		"observatory/fencepost.toml": fmt.Sprintf(observatoryConfig, t.ports["observatory"], t.ports["harbour"]),
-		"observatory/secrets.toml":   secret,
-		"harbour/fencepost.toml":     fmt.Sprintf(harbourConfig, t.ports["harbour"], t.ports["observatory"]),
-		"harbour/secrets.toml":       secret,
+		"observatory/fencepost.toml":  fmt.Sprintf(observatoryConfig, t.ports["observatory"], t.ports["harbour"], t.ports["registry"]),
+		"registry/fencepost.toml":     fmt.Sprintf(registryConfig, t.ports["registry"], t.ports["observatory"], t.ports["harbour"]),
+		"registry/zones/example.zone": registryZone,
+		"observatory/secrets.toml":    secret,
+		"harbour/fencepost.toml":      fmt.Sprintf(harbourConfig, t.ports["harbour"], t.ports["observatory"]),
+		"harbour/secrets.toml":        secret,
 	}
 	zones, err := fs.Glob(data, "data/zones/*.zone")
 	if err != nil {
@@ -156,6 +164,9 @@ listen = ["127.0.0.1:%d"]
 address = "127.0.0.1:%d"
 tsig    = "harbour-2026"
 
+[peer.registry]                       # who runs the zone above
+address = "127.0.0.1:%d"
+
 [policy.standard]
 algorithm = "ECDSAP256SHA256"
 keys      = "single"
@@ -164,6 +175,7 @@ keys      = "single"
 name    = "saltmarsh.example"
 sign    = "standard"
 send-to = ["harbour"]
+parent  = ["registry"]                # asked whether it has the DS
 
 [[zone]]
 name    = "gauges.saltmarsh.example"
@@ -193,6 +205,31 @@ name       = "gauges.saltmarsh.example"
 fetch-from = ["observatory"]
 `
 
+const registryConfig = `# A stand-in for the registry of the zone example.
+[serve]
+listen = ["127.0.0.1:%d"]
+
+[reach]                               # where name servers are reached in this play
+"ns1.saltmarsh.example" = "127.0.0.1:%d"
+"ns2.saltmarsh.example" = "127.0.0.1:%d"
+
+[[zone]]
+name = "example"
+`
+
+const registryZone = `$TTL 1h
+@            SOA ns1.nic hostmaster.nic 2026112301 2h 15m 2w 5m
+             NS  ns1.nic
+             NS  ns2.nic
+ns1.nic      A   192.0.2.1
+ns2.nic      A   203.0.113.1
+saltmarsh    NS  ns1.saltmarsh
+saltmarsh    NS  ns2.saltmarsh
+ns1.saltmarsh A  198.51.100.53
+              AAAA 2001:db8:5a17::53
+ns2.saltmarsh A  203.0.113.53
+`
+
 // step runs one command of the story, or starts a server.
 func (t *teller) step(ctx context.Context, s step) error {
 	if s.say != "" {
@@ -205,16 +242,17 @@ func (t *teller) step(ctx context.Context, s step) error {
 	if s.do != nil {
 		return s.do(t, filepath.Join(t.dir, where))
 	}
+	if s.stop != "" {
+		t.stop(s.stop)
+		return nil
+	}
 	args := make([]string, len(s.args))
 	for i, a := range s.args {
-		for name, port := range t.ports {
-			a = strings.ReplaceAll(a, "{"+name+"}", fmt.Sprintf("127.0.0.1:%d", port))
-		}
-		args[i] = a
+		args[i] = t.fill(ctx, a)
 	}
 	t.say("\n%s\n", t.paint("36", where+"$ fencepost "+shell(args)))
 	if s.serve {
-		return t.start(ctx, filepath.Join(t.dir, where), args)
+		return t.start(ctx, where, args)
 	}
 	deadline := time.Now().Add(s.wait)
 	for {
@@ -229,6 +267,35 @@ func (t *teller) step(ctx context.Context, s step) error {
 		}
 		time.Sleep(50 * time.Millisecond) // a server is still at it
 	}
+}
+
+// fill puts in what is known only now: addresses of servers, {+2h} for a time on the
+// played clock, {key} for the tag of the key in use.
+func (t *teller) fill(ctx context.Context, a string) string {
+	for name, port := range t.ports {
+		a = strings.ReplaceAll(a, "{"+name+"}", fmt.Sprintf("127.0.0.1:%d", port))
+	}
+	if after, ok := strings.CutPrefix(a, "{+"); ok {
+		if d, err := time.ParseDuration(strings.TrimSuffix(after, "}")); err == nil {
+			return t.begin.Add(d).UTC().Format(time.RFC3339)
+		}
+	}
+	if a == "{key}" {
+		var list struct {
+			Keys []struct {
+				Tag   int    `json:"key_tag"`
+				State string `json:"state"`
+			} `json:"keys"`
+		}
+		out, _, _ := t.run(ctx, filepath.Join(t.dir, "observatory"), []string{"key", "list", "saltmarsh.example", "--format", "json"})
+		_ = json.Unmarshal([]byte(out), &list) // what is missing shows in the next command
+		for _, k := range list.Keys {
+			if k.State == "active" {
+				return fmt.Sprint(k.Tag)
+			}
+		}
+	}
+	return a
 }
 
 // judge compares what came of a step with what must.
@@ -266,7 +333,8 @@ func (t *teller) run(ctx context.Context, dir string, args []string) (string, in
 }
 
 // start starts a server and waits until it is ready.
-func (t *teller) start(ctx context.Context, dir string, args []string) error {
+func (t *teller) start(ctx context.Context, where string, args []string) error {
+	dir := filepath.Join(t.dir, where)
 	cmd := t.command(ctx, dir, args)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -281,7 +349,7 @@ func (t *teller) start(ctx context.Context, dir string, args []string) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	t.servers = append(t.servers, cmd)
+	t.servers[where] = cmd
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
 		text, _ := os.ReadFile(log.Name())
@@ -291,15 +359,18 @@ func (t *teller) start(ctx context.Context, dir string, args []string) error {
 	return nil
 }
 
-func (t *teller) stopAll() {
-	for _, c := range t.servers {
-		_ = c.Process.Signal(os.Interrupt)
+// stop ends a server; "all" ends them all.
+func (t *teller) stop(where string) {
+	for _, name := range workspaces {
+		if c := t.servers[name]; c != nil && (where == name || where == "all") {
+			_ = c.Process.Signal(os.Interrupt)
+			_ = c.Wait()
+			delete(t.servers, name)
+		}
 	}
-	for _, c := range t.servers {
-		_ = c.Wait()
-	}
-	t.servers = nil
 }
+
+func (t *teller) stopAll() { t.stop("all") }
 
 // shell writes arguments as one would type them.
 func shell(args []string) string {

@@ -20,6 +20,7 @@ type step struct {
 	in     string // workspace; empty: observatory
 	args   []string
 	serve  bool
+	stop   string        // ends a server, or all
 	status int           // exit status that it must have
 	want   []string      // what it must say
 	wait   time.Duration // try again for so long until it is so
@@ -82,6 +83,28 @@ var chapters = []chapter{
 		{args: []string{"ask", "gauge01.gauges.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"delegated to other servers"}},
 		{args: []string{"ask", "cam-west.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"does not exist"}},
 		{args: []string{"status"}, want: []string{"signatures expire", "harbour"}},
+	}},
+	{"The chain of trust", "The servers start again with a clock that is played, beside a stand-in for the registry. The DS is asked for when the signed zone has reached all servers and caches, and not before.", []step{
+		{stop: "all"},
+		{args: []string{"serve", "--now", "{+0h}"}, serve: true},
+		{in: "harbour", args: []string{"serve", "--now", "{+0h}"}, serve: true},
+		{in: "registry", args: []string{"serve", "--now", "{+0h}"}, serve: true},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+5m}"}, wait: patience, want: []string{"sign the zone", "every server shows it"}},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+26h}"}, want: []string{"it has no DS of key"}},
+		{say: "The registry reads the zone's CDS records. The first time it has to be told to believe them.",
+			in: "registry", args: []string{"delegate", "example", "saltmarsh.example", "--follow", "--first", "--now", "{+26h}"}, wait: patience, want: []string{"DS", "wrote"}},
+		{in: "registry", args: []string{"reload"}, want: []string{"loaded"}},
+		{args: []string{"handover", "saltmarsh.example", "--confirm", "--now", "{+26h}"}, want: []string{"the parent serves all of it"}},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+27h}"}, lines: 4, want: []string{"no roll-over is going on"}},
+	}},
+	{"The roll", "The key is replaced. The harbour goes down in the middle: the roll waits for what it can see, not for a timer.", []step{
+		{stop: "harbour"},
+		{args: []string{"roll", "start", "saltmarsh.example"}, lines: 8, want: []string{"publish the new keys"}},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+60h}"}, want: []string{"nothing has been seen of harbour"}},
+		{say: "The old key is still needed:", args: []string{"key", "delete", "saltmarsh.example", "{key}"}, status: 3, want: []string{"refused"}},
+		{say: "The harbour is back.", in: "harbour", args: []string{"serve", "--now", "{+60h}"}, serve: true},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+61h}"}, wait: patience, lines: 12, want: []string{"every server shows it"}},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+90h}"}, lines: 12, want: []string{"change the DS at the parent"}},
 	}},
 }
 

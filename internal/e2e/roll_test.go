@@ -264,7 +264,7 @@ func TestRollWaitsForSecondary(t *testing.T) {
 		l.seen.look(l)
 	}
 	r := fp(t, l.home.dir, "roll", "saltmarsh.example", "--now", l.stamp())
-	want(t, r, 0, "publish the new key", "nothing has been seen of harbour", "for 12h")
+	want(t, r, 0, "publish the new key", "nothing has been seen of harbour", "for 12 h")
 	if strings.Contains(r.out, "✓") {
 		t.Errorf("a step was done without the harbour:\n%s", r.out)
 	}

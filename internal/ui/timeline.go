@@ -25,18 +25,18 @@ type TimelineRow struct {
 const (
 	svgWidth   = 1180
 	svgLeft    = 40
-	svgRow     = 64
+	svgRow     = 76
 	svgTop     = 96
-	svgBar     = 18
 	svgMinimum = 6 // of a bar, so that short steps can be seen
 )
 
 type svgBox struct {
 	TimelineRow
-	X1, X2, X3, Y int
-	W1, W2        int
-	When          string
-	Fill, Tail    string
+	X1, X2, X3 int
+	Y, Below   int // baselines of the text above the bar and below it
+	W1, W2     int
+	When       string
+	Fill, Tail string
 }
 
 type svgTick struct {
@@ -47,6 +47,7 @@ type svgTick struct {
 type svgDrawing struct {
 	Timeline
 	Width, Height, NowX, Bottom int
+	NowSide                     string // which end of the word stands at the line
 	Boxes                       []svgBox
 	Ticks                       []svgTick
 }
@@ -60,10 +61,11 @@ var timelineTemplate = template.Must(template.New("timeline").Parse(`<svg xmlns=
 <text x="40" y="36" font-size="20" font-weight="bold" fill="#1d2a35">{{.Title}}</text>
 <text x="40" y="58" fill="#52616f">dark: until every server shows it; light: until caches have run out; times in UTC</text>
 {{range .Ticks}}<line x1="{{.X}}" y1="84" x2="{{.X}}" y2="{{$.Bottom}}" stroke="#e3e8ec"/><text x="{{.X}}" y="80" text-anchor="middle" font-size="12" fill="#52616f">{{.Text}}</text>
-{{end}}{{range .Boxes}}<text x="40" y="{{.Y}}" fill="#1d2a35"><tspan font-weight="bold">{{.Title}}</tspan>  <tspan fill="#52616f" font-size="12">{{.When}}{{if .Note}} · {{.Note}}{{end}}</tspan></text>
+{{end}}{{range .Boxes}}<text x="40" y="{{.Y}}" font-weight="bold" fill="#1d2a35">{{.Title}}</text>
+<text x="40" y="{{.Below}}" font-size="12" fill="#52616f">{{.When}}{{if .Note}} · {{.Note}}{{end}}</text>
 <rect x="{{.X1}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W1}}" height="18" rx="2" fill="{{.Fill}}"/><rect x="{{.X2}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W2}}" height="18" rx="2" fill="{{.Tail}}"/>
 {{end}}<line x1="{{.NowX}}" y1="84" x2="{{.NowX}}" y2="{{.Bottom}}" stroke="#b3261e" stroke-width="2"/>
-<text x="{{.NowX}}" y="{{.Bottom}}" transform="translate(6 14)" fill="#b3261e" font-size="12">now, {{.Now.UTC.Format "2006-01-02 15:04"}}</text>
+<text x="{{.NowX}}" y="{{.Bottom}}" transform="translate(0 16)" text-anchor="{{.NowSide}}" fill="#b3261e" font-size="12">now, {{.Now.UTC.Format "2006-01-02 15:04"}}</text>
 </svg>
 `))
 
@@ -83,6 +85,9 @@ func TimelineSVG(w io.Writer, t Timeline) error {
 		return svgLeft + int(float64(svgWidth-2*svgLeft)*float64(at.Sub(begin))/float64(span))
 	}
 	d := svgDrawing{Timeline: t, Width: svgWidth, Height: svgTop + len(t.Rows)*svgRow + 40, NowX: x(t.Now), Bottom: svgTop + len(t.Rows)*svgRow}
+	if d.NowSide = "start"; d.NowX > svgWidth/2 {
+		d.NowSide = "end"
+	}
 	step := tickStep(span)
 	for at := begin.UTC().Truncate(step).Add(step); at.Before(begin.Add(span)); at = at.Add(step) {
 		format := "01-02 15:04"
@@ -93,6 +98,7 @@ func TimelineSVG(w io.Writer, t Timeline) error {
 	}
 	for i, r := range t.Rows {
 		b := svgBox{TimelineRow: r, X1: x(r.Begin), X2: x(r.Seen), X3: x(r.End), Y: svgTop + i*svgRow + 20, Fill: phaseFill[r.Phase][0], Tail: phaseFill[r.Phase][1]}
+		b.Below = b.Y + 42
 		b.W1 = max(b.X2-b.X1, svgMinimum)
 		b.X2 = b.X1 + b.W1
 		b.W2 = max(b.X3-b.X2, 0)
