@@ -256,16 +256,42 @@ func (r *Ring) see(s step, now time.Time, looks []Look, t *Timing, out *Outcome)
 			k.enter(s.oldSeen, now)
 		}
 		if s.parent {
-			for _, k := range r.Keys {
-				if k.DS {
-					k.Seen, k.Gone = now, time.Time{}
-				} else if !k.Seen.IsZero() && k.Gone.IsZero() {
-					k.Gone = now
-				}
-			}
+			r.noteDS(now)
 		}
 		out.Events = append(out.Events, "every server shows it: "+s.title)
 	}
+	return true
+}
+
+// noteDS notes that every server of the parent has just what is asked of it.
+func (r *Ring) noteDS(now time.Time) {
+	for _, k := range r.Keys {
+		if k.DS {
+			k.Seen, k.Gone = now, time.Time{}
+		} else if !k.Seen.IsZero() && k.Gone.IsZero() {
+			k.Gone = now
+		}
+	}
+}
+
+// Unseen tells whether the parent has not been seen to have the DS of a key that it
+// is to have.
+func (r *Ring) Unseen() bool {
+	return slices.ContainsFunc(r.Keys, func(k *Key) bool { return k.DS && k.Seen.IsZero() })
+}
+
+// NoteParent takes note of looks at all servers of the parent outside roll-overs, and
+// tells whether they show just what is wanted.
+func (r *Ring) NoteParent(looks []Look, now time.Time) bool {
+	for i := range looks {
+		if !looks[i].good() {
+			return false
+		}
+	}
+	if len(looks) == 0 {
+		return false
+	}
+	r.noteDS(now)
 	return true
 }
 

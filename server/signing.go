@@ -82,6 +82,10 @@ func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapsh
 	z.mu.Unlock()
 	out, err := cfg.Signer.Sign(ctx, job)
 	if err != nil {
+		if z.snap.Load() == nil && stored != nil { // better than none
+			s.putInService(z, source, stored, from, meta.Expires)
+			s.planSigning(z, now.Add(signRetry))
+		}
 		return Kept, fmt.Errorf("signing: %w", err)
 	}
 	if s.Store != nil {

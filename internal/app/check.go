@@ -160,6 +160,10 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	lint.RunFleet(checks.All, res.members, res.Source, res.Diags)
 	a.serialsMoved(ctx, c, res)
 	checkKeyModes(c, res)
+	checkSignatureTimes(c, res)
+	if err := checkKeysUnused(c, res); err != nil {
+		return err
+	}
 	return nil
 }
 

@@ -24,8 +24,10 @@ type Pull struct {
 	Zone string
 	From string // a peer's name or a host; its server hands the zone over
 	File string // or a master file, taken as it is
-	Key  string // name of the secret for the transfer
-	Out  string // where to write; empty: the workspace; - is left to the caller
+	// Unsigned leaves out of File what a signer made.
+	Unsigned bool
+	Key      string // name of the secret for the transfer
+	Out      string // where to write; empty: the workspace; - is left to the caller
 }
 
 // Pulled is a zone that was taken over.
@@ -52,10 +54,18 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 	if (o.From == "") == (o.File == "") {
 		return nil, usage("say where the zone comes from: --from HOST for a transfer, or --file FILE")
 	}
+	if isFile(o.From) {
+		return nil, usage("--from %s is a file, not a server: write --file %s", o.From, o.From)
+	}
 	p := &Pulled{Zone: name, Left: map[string]int{}, Source: &source.Set{}}
 	if o.File != "" {
 		if p.Text, err = os.ReadFile(o.File); err != nil {
 			return nil, err
+		}
+		if o.Unsigned {
+			if p.Text, err = a.withoutSignatures(p, name, o.File); err != nil {
+				return nil, err
+			}
 		}
 	} else if err := a.pullFrom(ctx, o, p); err != nil {
 		return nil, err
@@ -91,6 +101,20 @@ func (a *App) pullFrom(ctx context.Context, o Pull, p *Pulled) error {
 	}
 	p.Text, err = masterFile(z, o.From, p.Left)
 	return err
+}
+
+// withoutSignatures is a master file without what a signer made.
+func (a *App) withoutSignatures(p *Pulled, name dnsname.Name, from string) ([]byte, error) {
+	src := &source.Set{}
+	f, err := src.Add(Shown(from), p.Text)
+	if err != nil {
+		return nil, err
+	}
+	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: a.includes(src, from)}, &diag.List{})
+	if z == nil || !z.Apex().Equal(name) {
+		return nil, fmt.Errorf("%s does not hold the zone %s", Shown(from), plainName(name))
+	}
+	return masterFile(z.Snapshot, from, p.Left)
 }
 
 // writePulled writes the file and lists the zone. It returns what the file is

@@ -101,6 +101,9 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
 		if len(z.FetchFrom) == 0 {
 			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) {
+				if unsignedInUse(c, z) {
+					return nil, fmt.Errorf("%s would become unsigned while its parent has a DS of its keys; give it a policy again, or go the safe way with: fencepost roll start %s --what unsign", plainName(z.Name), plainName(z.Name))
+				}
 				return sv.app.loadClean(c.File(z.Name), z.Name, c.Checks)
 			}
 		}

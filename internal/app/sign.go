@@ -106,6 +106,9 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 		return nil, err
 	}
 	p.Done = progress(o.Progress, zi.zone.Names())
+	if w := tooShort(p, zi.zone.Snapshot); w != "" {
+		warnings = append(warnings, w)
+	}
 	if o.Previous != "" {
 		if p.Previous, err = a.previous(o.Previous, zi.zone.Apex()); err != nil {
 			return nil, err

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"fencepost/dnsname"
+	"fencepost/dnssec"
 	"fencepost/keyring"
 	"fencepost/roll"
 	"fencepost/rr"
@@ -87,6 +88,9 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	if err := ring.Unlock(keyring.Signing, passphrase); err != nil {
 		return out, err
 	}
+	if err := clockWentBack(j.Signed, s.zone.Sign.Signing, j.Now); err != nil {
+		return out, err
+	}
 	p := s.zone.Sign.Signing
 	p.Serial, p.CDS, p.Previous = j.Serial, cdsOf(s.zone.Sign, ring), j.Signed
 	refresh := p.Refresh
@@ -106,6 +110,55 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	s.log.Info("zone signed", "zone", s.zone.Name.String(), "serial", j.Serial, "made", report.Signatures, "kept", report.Kept)
 	out.Expires, out.Renew = report.Expires, report.Expires.Add(-refresh)
 	return out, nil
+}
+
+// clockWentBack refuses to sign at a time well before the version in service was
+// signed: its successors would not be valid yet for anybody with a right clock, or
+// expire too soon.
+func clockWentBack(signed *zone.Snapshot, p signer.Policy, now time.Time) error {
+	if signed == nil {
+		return nil
+	}
+	var apex zone.Node
+	signed.ApexNode(&apex)
+	_, sigs, _ := apex.FindWithSig(rr.TypeSOA)
+	if sigs.N == 0 {
+		return nil
+	}
+	sig, err := dnssec.ParseRRSIG(sigs.First())
+	back := p.Inception
+	if back == 0 {
+		back = signer.Default.Inception
+	}
+	made := now.Add(time.Duration(int32(sig.Inception-uint32(now.Unix()))) * time.Second).Add(back)
+	if err == nil && made.Sub(now) > time.Hour {
+		return fmt.Errorf("the clock went back: the version in service was signed on %s, and it is %s now; set the clock right", made.UTC().Format("2006-01-02 15:04 UTC"), now.UTC().Format("2006-01-02 15:04 UTC"))
+	}
+	return nil
+}
+
+// tooShort says what is wrong with the times of signatures for a zone, in words;
+// empty if nothing is (RFC 6781 §4.4.1).
+func tooShort(p signer.Policy, z *zone.Snapshot) string {
+	soa, _ := z.SOA()
+	expire, valid := time.Duration(soa.Expire)*time.Second, validity(p)
+	if valid < expire {
+		return fmt.Sprintf("signatures are valid for %s, and secondaries go on for %s without us (SOA expire): they would serve expired signatures in the end", roll.Span(valid), roll.Span(expire))
+	}
+	longest := time.Duration(0)
+	for n := range z.Nodes {
+		for set := range n.RRsets {
+			longest = max(longest, time.Duration(set.TTL)*time.Second)
+		}
+	}
+	refresh := p.Refresh
+	if refresh == 0 {
+		refresh = signer.RefreshOf(valid)
+	}
+	if refresh < longest {
+		return fmt.Sprintf("signatures are renewed %s before they expire, and records are remembered for up to %s: some would expire in caches", roll.Span(refresh), roll.Span(longest))
+	}
+	return ""
 }
 
 func validity(p signer.Policy) time.Duration {
@@ -186,6 +239,9 @@ func (s *steward) Tend(ctx context.Context, z *zone.Snapshot, now time.Time) (re
 	}
 	out := s.tend(ctx, ring, z, now)
 	s.tell(out.Events)
+	if again := s.lookForDS(ctx, ring, z, now); !again.IsZero() {
+		out.Again = again
+	}
 	if err := ring.Save(); err != nil {
 		return false, again, err
 	}
@@ -213,6 +269,28 @@ func (s *steward) tend(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot
 	}
 	t := timing(ring, s.zone.Sign)
 	return ring.Roll.Tend(now, looks, &t)
+}
+
+// lookForDSEvery is how often the parent is asked for a DS that nothing waits for, as
+// that of an imported key.
+const lookForDSEvery = time.Hour
+
+// lookForDS looks whether the parent has the DS of keys that it has not been seen to
+// have, outside roll-overs, and tells when to look again.
+func (s *steward) lookForDS(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot, now time.Time) time.Time {
+	if ring.Roll.Roll != nil || len(s.zone.Parent) == 0 || !ring.Roll.Unseen() {
+		return time.Time{}
+	}
+	w := &watcher{zone: s.zone.Name, ring: ring, now: s.app.Now}
+	looks, ttl := w.looks(ctx, nil, s.zone.Parent)
+	if ttl > 0 {
+		ring.TTLs.DS = ring.TTLs.DS.Note(ttl, now, expireOf(z))
+	}
+	if ring.Roll.NoteParent(looks, now) {
+		s.tell([]string{"the parent has the DS of the keys in use"})
+		return time.Time{}
+	}
+	return now.Add(lookForDSEvery)
 }
 
 // startDue begins the roll-over that the policy asks for, if its time has come, or

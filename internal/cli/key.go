@@ -355,6 +355,10 @@ func (e *env) importKeys(cmd *cobra.Command, k app.KeyChange, files []string, na
 				return err
 			}
 		} else {
+			if info, err := os.Stat(file); err == nil && info.IsDir() && len(files) > 1 {
+				e.ui.Sayf("passed over %s: it is a folder\n", file)
+				continue
+			}
 			text, err := os.ReadFile(file)
 			if err != nil {
 				return err
