@@ -35,4 +35,6 @@ fuzz: ## each target for FUZZTIME
 	go test -run '^$$' -fuzz FuzzMessage -fuzztime $(FUZZTIME) ./message
 	go test -run '^$$' -fuzz FuzzName -fuzztime $(FUZZTIME) ./dnsname
 	go test -run '^$$' -fuzz FuzzRespond -fuzztime $(FUZZTIME) ./answer
+	go test -run '^$$' -fuzz FuzzValidate -fuzztime $(FUZZTIME) ./validate
+	go test -run '^$$' -fuzz FuzzImport -fuzztime $(FUZZTIME) ./keyring
 	go test -run '^$$' -fuzz FuzzVerify -fuzztime $(FUZZTIME) ./tsig

@@ -208,6 +208,7 @@ func TestTending(t *testing.T) {
 		go func() { s.sched.run(ctx); close(done) }()
 		s.Reload(ctx, &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, Signer: f}}})
 		time.Sleep(3 * time.Hour)
+		synctest.Wait()
 		if got := fmt.Sprint(tends, f.served, s.Status().Zones[0].Serial); got != "6 [1 2 3 4 5] 5" {
 			t.Errorf("tended, served, serial: %s", got)
 		}

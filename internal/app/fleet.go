@@ -14,6 +14,7 @@ import (
 	"fencepost/journal"
 	"fencepost/keyring"
 	"fencepost/lint"
+	"fencepost/roll"
 	"fencepost/rr"
 	"fencepost/server"
 	"fencepost/source"
@@ -78,7 +79,8 @@ func lastPublished(ctx context.Context, c *workspace.Config) (out []journal.Publ
 	return out
 }
 
-// publicKeys are the DNSKEYs of a signed zone's keys, if they can be read.
+// publicKeys are the DNSKEYs of a signed zone's keys that are or will be in the zone,
+// if they can be read.
 func publicKeys(c *workspace.Config, name dnsname.Name) (out [][]byte) {
 	z := c.Find(name)
 	if z == nil || z.Sign == nil {
@@ -89,7 +91,9 @@ func publicKeys(c *workspace.Config, name dnsname.Name) (out [][]byte) {
 		return nil // reported where it matters
 	}
 	for _, k := range ring.Keys {
-		out = append(out, k.Public.Data)
+		if k.State != roll.Removed {
+			out = append(out, k.Public.Data)
+		}
 	}
 	return out
 }

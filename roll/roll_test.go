@@ -1,0 +1,300 @@
+package roll_test
+
+import (
+	"errors"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"fencepost/roll"
+	"fencepost/rr"
+	"fencepost/signer"
+)
+
+var at = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// fixed is a timing with an hour for keys, two for data, three for DS.
+func fixed() *roll.Timing {
+	return &roll.Timing{Keys: roll.TTLs{{Seconds: 3600}}, Data: roll.TTLs{{Seconds: 7200}}, DS: roll.TTLs{{Seconds: 10800}}, Propagation: 5 * time.Minute, Registration: time.Hour}
+}
+
+// drive begins a roll-over and returns what moves it on by a time, with all servers
+// showing what they should.
+func drive(t *testing.T, kind roll.Kind, old, fresh []*roll.Key) (*roll.Ring, func(time.Duration) roll.Outcome) {
+	t.Helper()
+	r := &roll.Ring{Keys: append(slices.Clone(old), fresh...)}
+	for _, k := range old {
+		k.Use(at)
+	}
+	if err := r.Start(kind, fresh, "test", at); err != nil {
+		t.Fatal(err)
+	}
+	now, serial := at, uint32(1)
+	return r, func(d time.Duration) roll.Outcome {
+		now = now.Add(d)
+		looks := []roll.Look{{Server: "here"}, {Server: "harbour"}, {Server: "registry", Parent: true}}
+		out := r.Tend(now, looks, fixed())
+		if out.Resign {
+			serial++
+			r.Served(serial, now)
+			r.Tend(now, looks, fixed())
+		}
+		return out
+	}
+}
+
+// The steps of each kind come just when the TTLs that they wait for have run out, and
+// not a second before (RFC 7583 §3.2, §3.3, RFC 6781 §4.1).
+func TestWaits(t *testing.T) {
+	const a, b = rr.ECDSAP256SHA256, rr.ED25519
+	split := func(tag uint16) []*roll.Key { return []*roll.Key{key(tag, a, signer.KSK), key(tag+1, a, signer.ZSK)} }
+	h := time.Hour
+	for _, c := range []struct {
+		kind       roll.Kind
+		old, fresh []*roll.Key
+		waits      []time.Duration // of each step but those that wait for nothing
+	}{
+		{roll.RollZSK, split(1), []*roll.Key{key(9, a, signer.ZSK)}, []time.Duration{h, 2 * h}},
+		{roll.RollKSK, split(1), []*roll.Key{key(9, a, signer.KSK)}, []time.Duration{h, 3 * h}},
+		{roll.RollAll, []*roll.Key{key(1, a, signer.Single)}, []*roll.Key{key(9, a, signer.Single)}, []time.Duration{h, 3 * h, 2 * h}},
+		{roll.RollAlgorithm, split(1), []*roll.Key{key(9, b, signer.Single)}, []time.Duration{2 * h, h, 3 * h, h}},
+		{roll.FastZSK, split(1), []*roll.Key{key(9, a, signer.ZSK)}, []time.Duration{2 * h}},
+		{roll.FastKSK, split(1), []*roll.Key{key(9, a, signer.KSK)}, []time.Duration{3 * h}},
+		{roll.FastAll, split(1), split(9), []time.Duration{3 * h}},
+		{roll.SignZone, nil, split(9), []time.Duration{2 * h}},
+		{roll.Unsign, split(1), nil, []time.Duration{3 * h}},
+	} {
+		r, move := drive(t, c.kind, c.old, c.fresh)
+		move(0)
+		for i, wait := range c.waits {
+			if r.Roll == nil || r.Roll.Step != i {
+				t.Errorf("%s: at step %d before its wait", c.kind, i)
+				break
+			}
+			move(wait - time.Second)
+			if r.Roll == nil || r.Roll.Step != i {
+				t.Errorf("%s: step %d ended a second early", c.kind, i)
+				break
+			}
+			move(time.Second)
+		}
+		if r.Roll != nil {
+			t.Errorf("%s: at step %d when all is over", c.kind, r.Roll.Step)
+		}
+		if r.Last == nil || len(r.Last.Passed) != len(c.waits)+1 || r.Unsigned != (c.kind == roll.Unsign) {
+			t.Errorf("%s: %+v", c.kind, r.Last)
+		}
+	}
+}
+
+// A step begins nothing while a server has not been seen, whatever the time.
+func TestEvidence(t *testing.T) {
+	fresh := key(9, rr.ED25519, signer.Single)
+	r := &roll.Ring{Keys: []*roll.Key{key(1, rr.ED25519, signer.Single), fresh}}
+	r.Keys[0].Use(at)
+	if err := r.Start(roll.RollAll, []*roll.Key{fresh}, "", at); err != nil {
+		t.Fatal(err)
+	}
+	if out := r.Tend(at, nil, fixed()); !out.Resign || !fresh.Publish || !fresh.SignKeys || fresh.SignZone || fresh.DS {
+		t.Fatalf("%+v, %+v", out, fresh)
+	}
+	if out := r.Tend(at.AddDate(1, 0, 0), []roll.Look{{Server: "here"}}, fixed()); !out.Resign || r.Roll.Step != 0 {
+		t.Errorf("what was never served is waited for: %+v", out)
+	}
+	r.Served(7, at)
+	year := at.AddDate(1, 0, 0)
+	for what, looks := range map[string][]roll.Look{
+		"no look at all": nil, "one away": {{Server: "here"}, {Server: "harbour", Err: errors.New("no answer")}}, "one behind": {{Server: "here"}, {Server: "harbour", Wrong: "it has serial 6"}},
+		"the parent alone": {{Server: "registry", Parent: true}},
+	} {
+		if r.Tend(year, looks, fixed()); r.Roll.Step != 0 || !r.Roll.Seen.IsZero() {
+			t.Errorf("%s: step %d, seen %s", what, r.Roll.Step, r.Roll.Seen)
+		}
+	}
+	rows := r.Roll.Timeline(year, fixed())
+	if rows[0].Phase != roll.Now || !strings.Contains(strings.Join(rows[0].Waits, " "), "harbour") || len(rows) != 4 || rows[1].Phase != roll.Next {
+		t.Errorf("the time line: %+v", rows)
+	}
+	// Seen everywhere, and then an old copy comes back: the wait begins anew.
+	good := []roll.Look{{Server: "here"}, {Server: "harbour"}}
+	r.Tend(year, good, fixed())
+	out := r.Tend(year.Add(30*time.Minute), []roll.Look{{Server: "here"}, {Server: "harbour", Wrong: "it has serial 6"}}, fixed())
+	if !r.Roll.Seen.IsZero() || !strings.Contains(strings.Join(out.Events, " "), "shows the old state again") {
+		t.Errorf("an old copy: %+v", out.Events)
+	}
+	r.Tend(year.Add(time.Hour), good, fixed())
+	if r.Tend(year.Add(90*time.Minute), good, fixed()); r.Roll.Step != 0 {
+		t.Error("the wait did not begin anew")
+	}
+	if r.Tend(year.Add(2*time.Hour), good, fixed()); r.Roll.Step != 1 {
+		t.Error("the step does not end")
+	}
+	// The DS step needs the parent's servers, all of them.
+	r.Served(8, year)
+	if out := r.Tend(year.AddDate(1, 0, 0), good, fixed()); r.Roll.Step != 1 || out.Again.IsZero() {
+		t.Error("the DS step ends without the parent")
+	}
+	if rows := r.Roll.Timeline(year, fixed()); !strings.Contains(strings.Join(rows[1].Waits, " "), "servers of the parent") {
+		t.Errorf("waits for %v", rows[1].Waits)
+	}
+}
+
+// Paused is paused, and what cannot be done is said.
+func TestPauseAndErrors(t *testing.T) {
+	r := &roll.Ring{}
+	if err := r.Pause(true); !errors.Is(err, roll.ErrNoRoll) {
+		t.Error(err)
+	}
+	if err := r.Cancel(at); !errors.Is(err, roll.ErrNoRoll) {
+		t.Error(err)
+	}
+	if err := r.Start(roll.RollZSK, nil, "", at); !errors.Is(err, roll.ErrNoKey) {
+		t.Error(err)
+	}
+	fresh := []*roll.Key{key(9, rr.ED25519, signer.Single)}
+	r, move := drive(t, roll.RollAll, []*roll.Key{key(1, rr.ED25519, signer.Single)}, fresh)
+	if err := r.Start(roll.RollAll, fresh, "", at); !errors.Is(err, roll.ErrRolling) {
+		t.Error(err)
+	}
+	move(0)
+	if err := r.Pause(true); err != nil {
+		t.Fatal(err)
+	}
+	if move(100 * time.Hour); r.Roll.Step != 0 {
+		t.Error("a paused roll-over goes on")
+	}
+	if rows := r.Roll.Timeline(at, fixed()); !strings.Contains(rows[0].Waits[0], "paused") {
+		t.Error(rows[0].Waits)
+	}
+	if err := r.Pause(false); err != nil {
+		t.Fatal(err)
+	}
+	if move(time.Second); r.Roll.Step != 1 {
+		t.Errorf("at step %d after the pause", r.Roll.Step)
+	}
+	for range 3 {
+		move(4 * time.Hour)
+	}
+	if r.Roll != nil {
+		if err := r.Cancel(at); err == nil {
+			t.Error("the last step can be cancelled")
+		}
+	}
+	bad := &roll.Ring{Roll: &roll.Roll{Kind: "other"}}
+	if bad.Check() == nil || (&roll.Ring{Roll: &roll.Roll{Kind: roll.RollZSK, Step: 3}}).Check() == nil || r.Check() != nil {
+		t.Error("what is read is not checked")
+	}
+}
+
+// The guards against doing by hand what breaks the zone.
+func TestGuards(t *testing.T) {
+	ksk, zsk := key(1, rr.ED25519, signer.KSK), key(2, rr.ED25519, signer.ZSK)
+	r := &roll.Ring{Keys: []*roll.Key{ksk, zsk}}
+	ksk.Use(at)
+	zsk.Use(at)
+	yes, no := true, false
+	refused := func(what string, err error, text string, safe time.Time) {
+		t.Helper()
+		var e *roll.RefusedError
+		if !errors.As(err, &e) || !strings.Contains(err.Error(), text) || !e.Safe.Equal(safe) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	refused("the last KSK", r.MayRetire(ksk, nil), "last that signs the zone's keys", time.Time{})
+	refused("the last ZSK", r.MayRetire(zsk, nil), "last that signs the zone", time.Time{})
+	second, other := key(3, rr.ED25519, signer.KSK), key(4, rr.ED25519, signer.ZSK)
+	second.Use(at)
+	other.Use(at)
+	r.Keys = append(r.Keys, second, other)
+	refused("a KSK that the parent is to name", r.MayRetire(ksk, nil), "parent's DS names key 1", time.Time{})
+	if err := r.MayRetire(ksk, &no); err != nil {
+		t.Errorf("a KSK that the parent's servers do not name: %v", err)
+	}
+	refused("one that they name", r.MayRetire(ksk, &yes), "parent's DS names key 1", time.Time{})
+	if err := r.MayRetire(zsk, nil); err != nil {
+		t.Errorf("one ZSK of two: %v", err)
+	}
+	refused("a ZSK that signs", r.MayRemove(zsk, at, nil, fixed()), "signs the zone", time.Time{})
+	zsk.Retire(at)
+	refused("a ZSK that signed until now", r.MayRemove(zsk, at.Add(time.Hour), nil, fixed()), "caches hold signatures of key 2", at.Add(2*time.Hour))
+	if err := r.MayRemove(zsk, at.Add(2*time.Hour), nil, fixed()); err != nil {
+		t.Errorf("two hours later: %v", err)
+	}
+	ksk.Retire(at)
+	ksk.Seen, ksk.Gone = at, at.Add(time.Hour)
+	refused("a KSK whose DS is in caches", r.MayRemove(ksk, at.Add(2*time.Hour), &no, fixed()), "caches hold the parent's old DS", at.Add(4*time.Hour))
+	if err := r.MayRemove(ksk, at.Add(4*time.Hour), &no, fixed()); err != nil {
+		t.Errorf("three hours later: %v", err)
+	}
+	if err := r.MayRemove(key(5, rr.ED25519, signer.KSK), at, nil, fixed()); err != nil {
+		t.Errorf("a key that was never used: %v", err)
+	}
+}
+
+// Lifetimes begin roll-overs early enough for the new key to be known when it is
+// needed.
+func TestLifetimes(t *testing.T) {
+	ksk, zsk := key(1, rr.ED25519, signer.KSK), key(2, rr.ED25519, signer.ZSK)
+	r := &roll.Ring{Keys: []*roll.Key{ksk, zsk}}
+	ksk.Use(at)
+	zsk.Use(at.Add(24 * time.Hour))
+	day := 24 * time.Hour
+	for _, c := range []struct {
+		l    roll.Lifetimes
+		kind roll.Kind
+		when time.Time
+	}{
+		{roll.Lifetimes{}, "", time.Time{}},
+		{roll.Lifetimes{KSK: 365 * day, ZSK: 30 * day}, roll.RollZSK, at.Add(31*day - 65*time.Minute)},
+		{roll.Lifetimes{KSK: 20 * day, ZSK: 30 * day}, roll.RollKSK, at.Add(20*day - 65*time.Minute)},
+		{roll.Lifetimes{Single: day}, "", time.Time{}},
+	} {
+		if kind, when := r.Due(c.l, fixed()); kind != c.kind || !when.Equal(c.when) {
+			t.Errorf("%+v: %q at %s", c.l, kind, when)
+		}
+	}
+}
+
+// TTLs that were lowered count until they have run out everywhere.
+func TestTTLs(t *testing.T) {
+	const expire = 14 * 24 * time.Hour
+	ttls := roll.TTLs(nil).Note(86400, at, expire)
+	ttls = ttls.Note(60, at.Add(time.Hour), expire)
+	if got := ttls.After(at.Add(2 * time.Hour)); !got.Equal(at.Add(26 * time.Hour)) {
+		t.Errorf("a lowered TTL that a server may still show ends %s", got)
+	}
+	if ttls.Now() != time.Minute {
+		t.Errorf("the present one is %s", ttls.Now())
+	}
+	if again := ttls.Note(60, at.Add(expire+26*time.Hour), expire); len(again) != 1 {
+		t.Errorf("it is never forgotten: %+v", again)
+	}
+	if raised := ttls.Note(90000, at.Add(2*time.Hour), expire); len(raised) != 1 || raised.Now() != 25*time.Hour {
+		t.Errorf("a longer one takes its place: %+v", raised)
+	}
+}
+
+func TestWords(t *testing.T) {
+	for d, want := range map[time.Duration]string{0: "0 s", 59 * time.Second: "59 s", time.Hour: "1 h", 90 * time.Minute: "1 h 30 min", 49 * time.Hour: "2 d 1 h", 24*time.Hour + time.Second: "1 d"} {
+		if got := roll.Span(d); got != want {
+			t.Errorf("%s: %q", d, got)
+		}
+	}
+	if got := roll.Names([]uint16{1, 65535}); got != "1, 65535" {
+		t.Error(got)
+	}
+	for _, k := range roll.Kinds() {
+		if k.Words() == "" {
+			t.Errorf("%s says nothing", k)
+		}
+	}
+	s := roll.Sight{Server: "harbour", Problem: "no answer", Tried: at.Add(90 * time.Minute)}
+	if got := s.Words(&roll.Roll{Shown: at}, at.Add(90*time.Minute)); got != "nothing has been seen of harbour for 1 h 30 min: no answer" {
+		t.Error(got)
+	}
+	s.Answered = s.Tried
+	if got := s.Words(&roll.Roll{Shown: at}, at); got != "harbour: no answer" {
+		t.Error(got)
+	}
+}
