@@ -184,9 +184,9 @@ func (a *App) withRing(dir string, zone dnsname.Name, change func(*keyring.Ring)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	unlock, err := lockFolder(dir)
+	unlock, err := lockKeyFolder(dir)
 	if err != nil {
-		return fmt.Errorf("the keys: %w", err)
+		return err
 	}
 	defer unlock()
 	ring, err := keyring.Open(dir, zone)
@@ -197,6 +197,22 @@ func (a *App) withRing(dir string, zone dnsname.Name, change func(*keyring.Ring)
 		return err
 	}
 	return ring.Save()
+}
+
+// keyLockWait is how long a command waits for another to be done with the keys. A
+// server keeps them for as long as it runs.
+const keyLockWait = 2 * time.Second
+
+func lockKeyFolder(dir string) (unlock func(), err error) {
+	for end := time.Now().Add(keyLockWait); ; time.Sleep(20 * time.Millisecond) {
+		unlock, err = tryLockFolder(dir)
+		if !errors.Is(err, errLocked) {
+			return unlock, err
+		}
+		if time.Now().After(end) {
+			return nil, fmt.Errorf("another fencepost looks after the keys in %s; use the workspace that its server runs in", Shown(dir))
+		}
+	}
 }
 
 // changeKeys does what is asked on an open ring, which the caller saves.

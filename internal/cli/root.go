@@ -276,6 +276,9 @@ func atLeast(names ...string) cobra.PositionalArgs {
 }
 
 func count(cmd *cobra.Command, args, names []string, most int) error {
+	if meant := subcommand(cmd, args); meant != "" {
+		return fmt.Errorf("there is no command %s %s; did you mean %s?", cmd.CommandPath(), args[0], meant)
+	}
 	if len(args) < len(names) {
 		return fmt.Errorf("%s is missing; use: %s", names[len(args)], cmd.UseLine())
 	}
@@ -285,6 +288,19 @@ func count(cmd *cobra.Command, args, names []string, most int) error {
 	return nil
 }
 
+// subcommand is what the first of too many arguments was probably meant to be, among
+// the commands below cmd.
+func subcommand(cmd *cobra.Command, args []string) string {
+	if len(args) < 2 && !(len(args) == 1 && cmd.Use == cmd.Name()) || !cmd.HasSubCommands() {
+		return ""
+	}
+	var have []string
+	for _, c := range cmd.Commands() {
+		have = append(have, c.Name())
+	}
+	return diag.Closest(args[0], have)
+}
+
 // noArgs refuses arguments; on the root command an argument is a command that
 // does not exist.
 func noArgs(cmd *cobra.Command, args []string) error {
@@ -292,6 +308,9 @@ func noArgs(cmd *cobra.Command, args []string) error {
 		return nil
 	}
 	if cmd.HasParent() {
+		if meant := subcommand(cmd, args); meant != "" {
+			return fmt.Errorf("there is no command %s %s; did you mean %s?", cmd.CommandPath(), args[0], meant)
+		}
 		return fmt.Errorf("%q is one argument too many; use: %s", args[0], cmd.UseLine())
 	}
 	err := fmt.Errorf("there is no command %s", args[0])

@@ -68,6 +68,9 @@ func TestWeakKeys(t *testing.T) {
 		{"--algorithm", "200", "no such algorithm"}, {"--algorithm", "NOSUCH", "no DNSSEC algorithm"}, {"--bits", "4096", "have one size"}} {
 		want(t, fp(t, dir, "key", "new", "saltmarsh.example", "--keys", "k", c[0], c[1]), 2, c[2])
 	}
+	want(t, fp(t, dir, "key", "lst", "saltmarsh.example"), 2, "did you mean list?")
+	want(t, fp(t, dir, "key", "lst"), 2, "did you mean list?")
+	want(t, fp(t, dir, "roll", "strat", "saltmarsh.example"), 2, "did you mean start?")
 	want(t, fp(t, dir, "key", "new", "saltmarsh.example", "--keys", "k", "--algorithm", "8", "--bits", "1024"), 3, "can be broken", "at least 2048")
 	// The 512-bit key that RFC 5702 §6.1 prints.
 	write(t, filepath.Join(dir, "small.key"), `Private-key-format: v1.2
