@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -98,6 +99,9 @@ func (r *Ring) decode(text []byte) error {
 		return fmt.Errorf("these are the keys of %q, not of %s", f.Zone, r.Zone)
 	}
 	for i := range f.Key {
+		if err := f.Key[i].complete(r.Dir); err != nil {
+			return fmt.Errorf("key %s: %w", filepath.Join(r.Dir, f.Key[i].File), err)
+		}
 		e, err := f.Key[i].entry()
 		if err != nil {
 			return fmt.Errorf("key %d: %w", f.Key[i].Tag, err)
@@ -109,6 +113,42 @@ func (r *Ring) decode(text []byte) error {
 		r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS = f.TTL.Keys, f.TTL.Data, f.TTL.DS
 	}
 	return r.Roll.Check()
+}
+
+// complete fills in what rings did not say before they knew the lives of keys: the
+// public half, and that an active key does all that its role is for.
+func (k *keyFile) complete(dir string) error {
+	if k.Public != "" || k.File == "" {
+		return nil
+	}
+	alg, ok := rr.ParseAlgorithm(k.Algorithm)
+	if !ok {
+		return fmt.Errorf("unknown algorithm %q", k.Algorithm)
+	}
+	role, err := ParseRole(k.Role)
+	if err != nil {
+		return err
+	}
+	private, err := ReadPrivate(filepath.Join(dir, filepath.Base(k.File)), nil)
+	if err != nil {
+		return err
+	}
+	key, err := dnssec.NewKey(private, alg, Flags(role))
+	if err != nil {
+		return err
+	}
+	k.Public = PublicText(key.Data)
+	if k.Shows == nil && k.State == roll.Active {
+		use := roll.Key{Role: role}
+		use.Use(k.Created)
+		for _, s := range shows {
+			if *s.flag(&use) {
+				k.Shows = append(k.Shows, s.word)
+			}
+		}
+		k.Since = map[string]time.Time{string(roll.Active): k.Created}
+	}
+	return nil
 }
 
 // entry checks what the file says of a key.

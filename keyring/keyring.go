@@ -5,6 +5,7 @@
 package keyring
 
 import (
+	"bytes"
 	"crypto"
 	"errors"
 	"fmt"
@@ -42,6 +43,8 @@ type Ring struct {
 	Roll *roll.Ring // the same keys with the roll-over
 	// Keys and Data are the TTLs that caches may hold; Parent those of the DS.
 	TTLs struct{ Keys, Data, DS roll.TTLs }
+
+	onDisk []byte // what keyring.toml holds
 }
 
 const indexName = "keyring.toml"
@@ -97,6 +100,7 @@ func Open(dir string, zone dnsname.Name) (*Ring, error) {
 	if err != nil {
 		return nil, err
 	}
+	r.onDisk = text
 	if err := r.decode(text); err != nil {
 		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, indexName), err)
 	}
@@ -281,16 +285,20 @@ func (r *Ring) Delete(e *Entry) error {
 	return os.Remove(r.path(e))
 }
 
-// Save writes keyring.toml.
+// Save writes keyring.toml, if that changes it.
 func (r *Ring) Save() error {
+	text, err := r.encode()
+	if err != nil || bytes.Equal(text, r.onDisk) {
+		return err
+	}
 	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
 		return err
 	}
-	text, err := r.encode()
-	if err != nil {
+	if err := writeFile(filepath.Join(r.Dir, indexName), text); err != nil {
 		return err
 	}
-	return writeFile(filepath.Join(r.Dir, indexName), text)
+	r.onDisk = text
+	return nil
 }
 
 // writeFile writes all or nothing, readable by the owner only, and makes it last.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -197,5 +198,23 @@ func TestTags(t *testing.T) {
 	again, err := keyring.Open(r.Dir, zone)
 	if err != nil || !again.Keys[1].Foreign || again.Unlock(nil, nil) != nil || len(again.Signers()) != 1 {
 		t.Errorf("%+v, %v", again, err)
+	}
+}
+
+// A ring from before rings knew the lives of keys is read as what it meant.
+func TestOldRing(t *testing.T) {
+	r, _ := keyring.Open(t.TempDir(), zone)
+	e := generate(t, r, signer.KSK, "")
+	text := "zone = 'example.'\n[[key]]\nfile = '" + e.File + "'\ntag = " + strconv.Itoa(int(e.Tag)) + "\nalgorithm = 'ECDSAP256SHA256'\nrole = 'ksk'\nstate = 'active'\ncreated = 2026-11-01T00:00:00Z\n"
+	if err := os.WriteFile(filepath.Join(r.Dir, "keyring.toml"), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	old, err := keyring.Open(r.Dir, zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := old.Keys[0]
+	if !k.Publish || !k.SignKeys || k.SignZone || !k.DS || k.State != roll.Active || string(k.Public.Data) != string(e.Public.Data) || k.Since[roll.Active].IsZero() {
+		t.Errorf("%+v", k.Key)
 	}
 }

@@ -57,6 +57,7 @@ type Sight struct {
 	Answered time.Time `toml:"answered,omitzero"` // when it last answered at all; zero: never
 	Tried    time.Time `toml:"tried,omitzero"`    // when it was last asked
 	Problem  string    `toml:"problem,omitempty"` // what is wrong with its last answer; empty: nothing
+	Warned   time.Time `toml:"warned,omitzero"`   // when a problem was last told
 }
 
 // Look is one look at a server.
@@ -139,6 +140,9 @@ func (r *Ring) Start(kind Kind, fresh []*Key, reason string, now time.Time) erro
 	return nil
 }
 
+// NeedsParent tells whether the present step needs looks at the parent's servers.
+func (r *Ring) NeedsParent() bool { return r.Roll != nil && plans[r.Roll.Kind][r.Roll.Step].parent }
+
 // Words says what a kind does.
 func (k Kind) Words() string {
 	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollAlgorithm: "the algorithm is changed",
@@ -162,6 +166,8 @@ type Outcome struct {
 const (
 	lookSoon = time.Minute
 	lookSlow = 10 * time.Minute // servers of the parent, and those that do not answer
+	// warnEvery is how often the same is told of a server that is waited for.
+	warnEvery = time.Hour
 )
 
 // Tend moves the roll-over on as far as time and evidence permit. looks are those
@@ -312,12 +318,16 @@ func (r *Ring) note(l *Look, now time.Time, out *Outcome) {
 	if problem != s.Problem || l.good() != s.Seen.Equal(s.Tried) {
 		out.Dirty = true
 	}
+	told := problem == s.Problem && now.Sub(s.Warned) < warnEvery
 	s.Tried, s.Problem = now, problem
 	if l.good() {
 		s.Seen = now
 		return
 	}
-	out.Events = append(out.Events, s.Words(r.Roll, now))
+	if !told {
+		s.Warned = now
+		out.Events = append(out.Events, s.Words(r.Roll, now))
+	}
 }
 
 // Words says what keeps a server from counting as seen, and since when.

@@ -31,7 +31,8 @@ type Signer interface {
 type SignJob struct {
 	Source *zone.Snapshot // unsigned
 	// Signed is the version in service, nil if there is none. Before is the unsigned
-	// one that it was made of; nil if that, the keys or the policy are others now.
+	// one that it was made of; nil if that, the keys or the policy are others now. With
+	// Before only what changed need be signed; the rest keeps its time.
 	Before, Signed *zone.Snapshot
 	Serial         uint32
 	Now            time.Time
@@ -76,7 +77,8 @@ func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapsh
 	}
 	job := SignJob{Source: source, Signed: current, Serial: nextSerial(source, current), Now: now}
 	z.mu.Lock()
-	if z.made == made && current == z.snap.Load() && now.Before(z.renew) {
+	expires, renew := z.expires, z.renew
+	if z.made == made && current == z.snap.Load() && now.Before(renew) {
 		job.Before = z.source
 	}
 	z.mu.Unlock()
@@ -88,6 +90,9 @@ func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapsh
 		}
 		return Kept, fmt.Errorf("signing: %w", err)
 	}
+	if job.Before != nil { // signatures that were kept fall due when they did before
+		out.Expires, out.Renew = sooner(out.Expires, expires), sooner(out.Renew, renew)
+	}
 	if s.Store != nil {
 		err := s.Store.Save(out.Zone, journal.Meta{Stored: now, Checked: now, From: from, SourceSerial: source.Serial(),
 			Source: sourceDigest(source, out.Fingerprint), Expires: out.Expires, Renew: out.Renew})
@@ -97,6 +102,13 @@ func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapsh
 	}
 	s.putSigned(z, source, out.Zone, from, out.Fingerprint, out.Expires, out.Renew)
 	return Loaded, nil
+}
+
+func sooner(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
 }
 
 // lasts tells whether the signatures of a stored version need no renewal yet. One

@@ -157,7 +157,7 @@ func (p *Pool) positive(keys *Keys, s *set, now time.Time) Verdict {
 	if err != nil {
 		return fault(s, err)
 	}
-	v := Verdict{Status: Secure, Outcome: Positive}
+	v := Verdict{Status: Secure, Outcome: Positive, TTL: s.ttl}
 	if !wild {
 		return v
 	}
@@ -171,7 +171,7 @@ func (p *Pool) positive(keys *Keys, s *set, now time.Time) Verdict {
 	case optOut:
 		v = insecure(0, "the name may be below an insecure delegation (opt-out)")
 	}
-	v.Outcome = Positive
+	v.Outcome, v.TTL = Positive, s.ttl
 	return v
 }
 

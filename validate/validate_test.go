@@ -321,3 +321,26 @@ func TestTrustKeys(t *testing.T) {
 		t.Errorf("500 wrong signatures: %s (%s)", v.Status, v.Why)
 	}
 }
+
+// Data are kept no longer than they were signed for, whatever TTL they come with, nor
+// than the signature lasts (RFC 4035 §5.3.3).
+func TestTTL(t *testing.T) {
+	zs, anchors := zones(t)
+	z := zs["NSEC"]
+	keys := keysOf(t, z, anchors)
+	www := dnsname.MustParse("www.example.")
+	m := ask(t, z, www, rr.TypeA)
+	var expires uint32
+	for i := range m.Answer {
+		if sig, err := dnssec.ParseRRSIG(m.Answer[i].Data); m.Answer[i].Type == rr.TypeRRSIG && err == nil {
+			expires = sig.Expiration
+		}
+		m.Answer[i].TTL = 86400 // somebody on the way made it longer
+	}
+	if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeA, at); v.Status != validate.Secure || v.TTL != 300 {
+		t.Errorf("%s, %d s", v.Status, v.TTL)
+	}
+	if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeA, time.Unix(int64(expires)-10, 0)); v.TTL != 10 {
+		t.Errorf("ten seconds before its signature expires: %d s", v.TTL)
+	}
+}

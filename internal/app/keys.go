@@ -157,6 +157,11 @@ func (a *App) ChangeKeys(ctx context.Context, k KeyChange) (*KeyChanged, error) 
 
 // checkKeyChange refuses what is asked wrongly.
 func checkKeyChange(k *KeyChange) error {
+	if k.Role != "" {
+		if _, err := keyring.ParseRole(k.Role); err != nil {
+			return usage("--role: %v", err)
+		}
+	}
 	if k.Do != "new" && !(k.Do == "import" && k.Algorithm != "") {
 		return nil
 	}
@@ -169,12 +174,6 @@ func checkKeyChange(k *KeyChange) error {
 	}
 	if k.Bits != 0 && alg != rr.RSASHA256 && alg != rr.RSASHA512 {
 		return usage("--bits is for RSA keys; keys of %s have one size", alg)
-	}
-	if k.Role == "" {
-		return nil
-	}
-	if _, err := keyring.ParseRole(k.Role); err != nil {
-		return usage("--role: %v", err)
 	}
 	return nil
 }

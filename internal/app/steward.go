@@ -261,7 +261,11 @@ func (s *steward) tend(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot
 			here.Wrong = fmt.Sprintf("it serves serial %d; %d is needed", z.Serial(), r.Serial)
 		}
 		var ttl uint32
-		looks, ttl = w.looks(ctx, watched(s.zone), s.zone.Parent)
+		var parents []*workspace.Peer
+		if ring.Roll.NeedsParent() {
+			parents = s.parents(ctx)
+		}
+		looks, ttl = w.looks(ctx, watched(s.zone), parents)
 		looks = append([]roll.Look{here}, looks...)
 		if ttl > 0 {
 			ring.TTLs.DS = ring.TTLs.DS.Note(ttl, now, expireOf(z))
@@ -278,11 +282,11 @@ const lookForDSEvery = time.Hour
 // lookForDS looks whether the parent has the DS of keys that it has not been seen to
 // have, outside roll-overs, and tells when to look again.
 func (s *steward) lookForDS(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot, now time.Time) time.Time {
-	if ring.Roll.Roll != nil || len(s.zone.Parent) == 0 || !ring.Roll.Unseen() {
+	if ring.Roll.Roll != nil || !ring.Roll.Unseen() {
 		return time.Time{}
 	}
 	w := &watcher{zone: s.zone.Name, ring: ring, now: s.app.Now}
-	looks, ttl := w.looks(ctx, nil, s.zone.Parent)
+	looks, ttl := w.looks(ctx, nil, s.parents(ctx))
 	if ttl > 0 {
 		ring.TTLs.DS = ring.TTLs.DS.Note(ttl, now, expireOf(z))
 	}
@@ -291,6 +295,24 @@ func (s *steward) lookForDS(ctx context.Context, ring *keyring.Ring, z *zone.Sna
 		return time.Time{}
 	}
 	return now.Add(lookForDSEvery)
+}
+
+// findParentWait bounds how long the system's resolver is waited for.
+const findParentWait = 3 * time.Second
+
+// parents are the servers of the zone above: those that the workspace names, else
+// those that the system's resolver knows; none if it knows none either.
+func (s *steward) parents(ctx context.Context) []*workspace.Peer {
+	if len(s.zone.Parent) > 0 {
+		return s.zone.Parent
+	}
+	ctx, cancel := context.WithTimeout(ctx, findParentWait)
+	defer cancel()
+	found, err := s.app.parentServers(ctx, s.zone.Name, nil)
+	if err != nil {
+		s.log.Warn("the servers of the parent are not known", "zone", s.zone.Name.String(), "error", err)
+	}
+	return found
 }
 
 // startDue begins the roll-over that the policy asks for, if its time has come, or

@@ -191,9 +191,9 @@ func TestBootstrap(t *testing.T) {
 	conf := func(port int, zone, more string) string {
 		return fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[policy.standard]\nmargin = \"0s\"\n%s\n[[zone]]\nname = %q\nsign = \"standard\"\n", port, more, zone)
 	}
-	write(t, filepath.Join(home, "fencepost.toml"), conf(a, "saltmarsh.example", fmt.Sprintf("[peer.harbour]\naddress = \"127.0.0.1:%d\"", b))+"send-to = [\"harbour\"]\n")
+	write(t, filepath.Join(home, "fencepost.toml"), conf(a, "saltmarsh.example", fmt.Sprintf("[peer.harbour]\naddress = \"127.0.0.1:%d\"\n[peer.registry]\naddress = \"127.0.0.1:%d\"", b, c))+"send-to = [\"harbour\"]\nparent = [\"registry\"]\n")
 	write(t, filepath.Join(home, "zones", "saltmarsh.example.zone"), "$TTL 300\n@ SOA ns.harbour.example. h 1 7200 900 1209600 300\n@ NS ns.harbour.example.\nwww A 198.51.100.80\n")
-	write(t, filepath.Join(harbour, "fencepost.toml"), conf(b, "harbour.example", fmt.Sprintf("[peer.home]\naddress = \"127.0.0.1:%d\"", a))+"[[zone]]\nname = \"saltmarsh.example\"\nfetch-from = [\"home\"]\n")
+	write(t, filepath.Join(harbour, "fencepost.toml"), conf(b, "harbour.example", fmt.Sprintf("[peer.home]\naddress = \"127.0.0.1:%d\"\n[peer.registry]\naddress = \"127.0.0.1:%d\"", a, c))+"parent = [\"registry\"]\n[[zone]]\nname = \"saltmarsh.example\"\nfetch-from = [\"home\"]\n")
 	write(t, filepath.Join(harbour, "zones", "harbour.example.zone"), "$TTL 300\n@ SOA ns h 1 7200 900 1209600 300\n@ NS ns\nns A 203.0.113.54\n")
 	write(t, filepath.Join(registry, "fencepost.toml"), conf(c, "example", fmt.Sprintf("[reach]\n\"ns.harbour.example\" = \"127.0.0.1:%d\"\n[trust]\nanchors = \"anchors\"\nservers = [\"127.0.0.1:%d\"]", b, c)))
 	write(t, filepath.Join(registry, "zones", "example.zone"), "$TTL 300\n@ SOA ns1 h 1 7200 900 1209600 300\n@ NS ns1\nns1 A 198.51.100.1\nsaltmarsh NS ns.harbour\nharbour NS ns.harbour\nns.harbour A 203.0.113.54\n")

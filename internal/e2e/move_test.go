@@ -27,7 +27,7 @@ func TestMoveSignedZone(t *testing.T) {
 	ds := strings.TrimSpace(strings.Split(ok(t, old, "key", "export", "saltmarsh.example", tags[0], "--keys", "k", "--as", "ds"), "\n")[0])
 
 	policy := "[policy.moved]\nalgorithm = \"RSASHA256\"\nkeys = \"split\"\ndenial = \"nsec3\"\n"
-	write(t, filepath.Join(here, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n%s", freePort(t), policy))
+	write(t, filepath.Join(here, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[peer.registry]\naddress = \"127.0.0.1:%d\"\n%s", freePort(t), freePort(t), policy))
 	want(t, fp(t, here, "pull", "saltmarsh.example", "--from", "../old/signed.txt"), 2, "is a file", "--file")
 	want(t, fp(t, here, "pull", "saltmarsh.example", "--file", "../old/signed.txt", "--unsigned"), 0, "Left out", "2 DNSKEY", "NSEC3")
 	if text := read(t, filepath.Join(here, "zones", "saltmarsh.example.zone")); strings.Contains(text, "RRSIG") || !strings.Contains(text, "198.51.100.80") {
@@ -48,7 +48,7 @@ func TestMoveSignedZone(t *testing.T) {
 		t.Errorf("the zone is served without signatures:\n%s", log)
 	}
 	conf := filepath.Join(here, "fencepost.toml")
-	write(t, conf, strings.Replace(read(t, conf), "\"saltmarsh.example\"\n", "\"saltmarsh.example\"\nsign = \"moved\"\n", 1))
+	write(t, conf, strings.Replace(read(t, conf), "\"saltmarsh.example\"\n", "\"saltmarsh.example\"\nsign = \"moved\"\nparent = [\"registry\"]\n", 1))
 	want(t, fp(t, here, "check"), 0)
 	ok(t, here, "reload")
 	write(t, filepath.Join(here, "served.txt"), ok(t, here, "dump", "saltmarsh.example"))
@@ -133,5 +133,29 @@ func TestClockBack(t *testing.T) {
 	}
 	if now := serial(t, l.home.addr, "saltmarsh.example"); now != was {
 		t.Errorf("serial %d is served, %d was", now, was)
+	}
+}
+
+// An edit signs what it changed, and the signatures that it left alone are renewed when
+// they would have been without it.
+func TestRenewalAfterEdit(t *testing.T) {
+	l := newLab(t, "")
+	zone := filepath.Join(l.home.dir, "zones", "saltmarsh.example.zone")
+	signedAt := l.now
+	for day := 1; day <= 13; day += 2 {
+		l.now = signedAt.AddDate(0, 0, day)
+		ok(t, l.home.dir, "roll", "step", "saltmarsh.example", "--now", l.stamp())
+		text := read(t, zone)
+		write(t, zone, strings.Replace(text, fmt.Sprintf("hostmaster %d ", (day+1)/2), fmt.Sprintf("hostmaster %d ", (day+3)/2), 1)+fmt.Sprintf("h%d A 198.51.100.9\n", day))
+		ok(t, l.home.dir, "reload")
+		if log := read(t, l.home.log); day == 1 && !strings.Contains(log, "made=4 ") && !strings.Contains(log, "made=5 ") {
+			t.Errorf("an edit signs more than it changed:\n%s", log)
+		}
+	}
+	write(t, filepath.Join(l.home.dir, "served.zone"), ok(t, l.home.dir, "dump", "saltmarsh.example"))
+	v := object(t, ok(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp(), "--format", "json"))
+	first, err := time.Parse(time.RFC3339, v["first_expiry"].(string))
+	if err != nil || first.Before(l.now.AddDate(0, 0, 4)) {
+		t.Errorf("on day 13 the first signature expires %s, %v", first, err)
 	}
 }

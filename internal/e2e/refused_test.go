@@ -53,6 +53,24 @@ var refusals = []struct {
 	{"add saltmarsh.example g[1-40] A 192.0.2.[1-39]", 2, []string{"g[1-40] has 40 members", "192.0.2.[1-39] has 39"}},
 	{"add saltmarsh.example g[5-1] A 192.0.2.1", 2, []string{"smaller to a larger"}},
 
+	// keys and roll-overs
+	{"key new saltmarsh.example --role boss", 2, []string{"is no role", "single, ksk or zsk"}},
+	{"key new saltmarsh.example --algorithm 5", 2, []string{"SHA-1 can be forged", "ECDSAP256SHA256"}},
+	{"key new saltmarsh.example --passphrase-file nofile", 3, []string{"nofile"}},
+	{"key import saltmarsh.example fencepost.toml --role ksk", 3, []string{"no private key", "PKCS#8"}},
+	{"key import saltmarsh.example nofile --role ksk", 3, []string{"nofile"}},
+	{"key import saltmarsh.example", 2, []string{"FILE is missing"}},
+	{"key export saltmarsh.example 1", 2, []string{"-o FILE"}},
+	{"key export saltmarsh.example 1 -o -", 3, []string{"key"}},
+	{"key show saltmarsh.example 99999", 2, []string{"no key tag"}},
+	{"key delete saltmarsh.example 1", 3, []string{"saltmarsh.example"}},
+	{"roll start saltmarsh.example", 2, []string{"is not signed by this workspace", "sign = "}},
+	{"roll start saltmarsh.example --what all", 2, []string{"is not signed by this workspace"}},
+	{"roll cancel nozone.example", 2, []string{"nozone.example is not signed"}},
+	{"handover saltmarsh.example --party-takes digests=x", 2, []string{"no number of digests"}},
+	{"handover saltmarsh.example --format xml", 2, []string{"text, json or epp"}},
+	{"delegate saltmarsh.example nosuch --follow", 3, []string{"is not delegated"}},
+
 	// serials, delegations, reverse zones
 	{"serial saltmarsh.example --set 5", 2, []string{"serial arithmetic (RFC 1982)", "secondaries would ignore it", "fencepost serial saltmarsh.example --set 5 --plan"}},
 	{"serial saltmarsh.example --plan", 2, []string{"--set N"}},
