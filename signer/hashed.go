@@ -47,14 +47,15 @@ type hashed struct {
 	id     uint64 // of the name, to tell a collision from a name met twice
 	bitmap []byte // the types at the name; empty for an empty non-terminal
 	cut    bool   // an insecure delegation: with opt-out it may be left out
+	key    []byte // of the name, where findings are to say it
 }
 
 // chainMaker works out which names must have NSEC3 records (RFC 5155 §7.1).
 type chainMaker struct {
 	z *zone.Snapshot
 	d Denial
-	// withCuts also notes insecure delegations that opt-out leaves out.
-	withCuts bool
+	// proving also notes insecure delegations that opt-out leaves out, and the names.
+	proving bool
 
 	mu     sync.Mutex
 	hashes []hashed
@@ -87,7 +88,7 @@ type chainWorker struct {
 // non-terminals between it and the name before.
 func (c *chainWorker) name(n *zone.Node, owner, key []byte, types []rr.Type) {
 	cut := c.d.OptOut && insecure(n)
-	if cut && !c.withCuts {
+	if cut && !c.proving {
 		return
 	}
 	at := len(c.arena)
@@ -117,7 +118,12 @@ func (c *chainWorker) note(owner, key, bitmap []byte, cut bool) {
 	for _, o := range key {
 		id = (id ^ uint64(o)) * 1099511628211
 	}
-	h := hashed{hashName(&c.d.Params, owner), id, bitmap, cut}
+	h := hashed{Hash: hashName(&c.d.Params, owner), id: id, bitmap: bitmap, cut: cut}
+	if c.proving {
+		at := len(c.arena)
+		c.arena = append(c.arena, key...)
+		h.key = c.arena[at:len(c.arena):len(c.arena)]
+	}
 	c.mu.Lock()
 	c.hashes = append(c.hashes, h)
 	c.mu.Unlock()

@@ -36,7 +36,7 @@ func (v *proving) checkParams() {
 	}
 	if v.proof.NSEC3 != nil {
 		v.proof.NSEC3.OptOut = v.anyOptOut()
-		v.chain = &chainMaker{z: v.z, d: *v.proof.NSEC3, withCuts: true}
+		v.chain = &chainMaker{z: v.z, d: *v.proof.NSEC3, proving: true}
 	}
 }
 
@@ -126,13 +126,14 @@ func (v *proving) checkChain() {
 		}
 		if i == len(have) || have[i].hash != w.Hash {
 			if !(w.cut && optOut(i)) {
-				v.report(RuleNoDenial, v.hashOwner(&w.Hash), rr.TypeNSEC3, "there is no NSEC3 record %s for a name of the zone (types %v)", v.hashText(&w.Hash), rr.BitmapTypes(w.bitmap))
+				name := v.z.AppendKeyName(nil, w.key)
+				v.report(RuleNoDenial, name, rr.TypeNSEC3, "%s has no NSEC3 record: %s is missing", dnsname.AppendText(nil, name), v.hashText(&w.Hash))
 			}
 			continue
 		}
 		if !bytes.Equal(have[i].Bitmap, w.bitmap) {
-			v.report(RuleBadTypes, have[i].owner, rr.TypeNSEC3, "the NSEC3 record %s lists %v; its name has %v",
-				v.hashText(&w.Hash), rr.BitmapTypes(have[i].Bitmap), rr.BitmapTypes(w.bitmap))
+			v.report(RuleBadTypes, have[i].owner, rr.TypeNSEC3, "the NSEC3 record of %s lists %v; the name has %v",
+				dnsname.AppendText(nil, v.z.AppendKeyName(nil, w.key)), rr.BitmapTypes(have[i].Bitmap), rr.BitmapTypes(w.bitmap))
 		}
 		i++
 	}
@@ -148,10 +149,6 @@ func (v *proving) checkChain() {
 
 func (v *proving) stray3(l link) {
 	v.report(RuleStrayDenial, l.owner, rr.TypeNSEC3, "the NSEC3 record %s belongs to no name of the zone", v.hashText(&l.hash))
-}
-
-func (v *proving) hashOwner(h *dnssec.Hash) []byte {
-	return append(h.AppendLabel([]byte{dnssec.HashLabel}), v.apex...)
 }
 
 func (v *proving) hashText(h *dnssec.Hash) string { return string(h.AppendLabel(nil)) }

@@ -2,6 +2,7 @@ package zonefile
 
 import (
 	"bufio"
+	"runtime"
 	"strconv"
 
 	"fencepost/dnsname"
@@ -24,8 +25,55 @@ func Write(w *bufio.Writer, z *zone.Snapshot) error {
 	if _, err := w.Write(line); err != nil {
 		return err
 	}
+	for text := range texts(z) {
+		if _, err := w.Write(<-text); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// batchNames is how many names are turned into text at once.
+const batchNames = 1024
+
+// texts turns the names of a zone into text, batch by batch in order, several at a
+// time: each comes as a channel that will hold it. The walk may end early.
+func texts(z *zone.Snapshot) func(yield func(<-chan []byte) bool) {
+	return func(yield func(<-chan []byte) bool) {
+		var waiting []chan []byte
+		begin := func(batch []zone.Node) {
+			text := make(chan []byte, 1)
+			waiting = append(waiting, text)
+			go func() { text <- appendNodes(nil, batch) }()
+		}
+		var batch []zone.Node
+		for n := range z.AllNodes {
+			if batch = append(batch, *n); len(batch) < batchNames {
+				continue
+			}
+			begin(batch)
+			batch = nil
+			if len(waiting) > 2*runtime.GOMAXPROCS(0) {
+				if !yield(waiting[0]) {
+					return
+				}
+				waiting = waiting[1:]
+			}
+		}
+		begin(batch)
+		for _, text := range waiting {
+			if !yield(text) {
+				return
+			}
+		}
+	}
+}
+
+// appendNodes appends the records of names, one a line.
+func appendNodes(text []byte, batch []zone.Node) []byte {
 	var wire, owner []byte
-	for n := range z.AllNodes {
+	for i := range batch {
+		n := &batch[i]
 		wire = append(n.AppendRelative(wire[:0]), 0)
 		if n.IsApex() {
 			owner = append(owner[:0], '@')
@@ -33,18 +81,14 @@ func Write(w *bufio.Writer, z *zone.Snapshot) error {
 			owner = dnsname.AppendText(owner[:0], wire)
 			owner = owner[:len(owner)-1]
 		}
-		line = line[:0]
 		for set := range n.RRsets {
 			if set.Type == rr.TypeSOA && n.IsApex() {
 				continue
 			}
-			line = appendSet(line, owner, set)
-		}
-		if _, err := w.Write(line); err != nil {
-			return err
+			text = appendSet(text, owner, set)
 		}
 	}
-	return nil
+	return text
 }
 
 func appendSet(b, owner []byte, set zone.RRset) []byte {
