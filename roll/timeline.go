@@ -127,9 +127,7 @@ func (r *Roll) waits(s step, now time.Time, t *Timing) (out []string) {
 		}
 	}
 	if !r.Seen.IsZero() {
-		for _, w := range s.wait.words(t) {
-			out = append(out, w)
-		}
+		out = append(out, s.wait.words(t)...)
 	}
 	return out
 }

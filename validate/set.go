@@ -55,7 +55,6 @@ type Verdict struct {
 
 // Extended errors (RFC 8914 §4).
 const (
-	edeUnsupportedKey    = 1
 	edeUnsupportedDigest = 2
 	edeBogus             = 6
 	edeExpired           = 7

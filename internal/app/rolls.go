@@ -38,7 +38,6 @@ type RollView struct {
 	Due      time.Time  `json:"next_due,omitzero"`
 	DueKind  string     `json:"next_what,omitempty"`
 	Now      time.Time  `json:"now"`
-	Events   []string   `json:"events,omitempty"`
 	Sights   []RollSeen `json:"servers,omitempty"`
 	Unsigned bool       `json:"unsigned,omitempty"`
 }
@@ -116,7 +115,7 @@ func (a *App) policyOf(zone dnsname.Name) *workspace.Policy {
 	return nil
 }
 
-// ErrStepAlone means that steps of a roll-over are a server's business.
+// errStepAlone means that steps of a roll-over are a server's business.
 var errStepAlone = errors.New("a roll-over moves on only with a server that serves the zone")
 
 // ChangeRoll does something to a roll-over: through the running server, if there

@@ -267,6 +267,7 @@ func (s *steward) tend(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot
 		}
 		looks, ttl = w.looks(ctx, watched(s.zone), parents)
 		looks = append([]roll.Look{here}, looks...)
+		now = s.app.Now() // until here a server may have shown the old state
 		if ttl > 0 {
 			ring.TTLs.DS = ring.TTLs.DS.Note(ttl, now, expireOf(z))
 		}
