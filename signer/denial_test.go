@@ -94,19 +94,42 @@ func TestNSEC3Refused(t *testing.T) {
 	if _, _, err := signer.Sign(ctx, b.Build().Snapshot, keys, nsec3(false, "", 0), at); !errors.Is(err, signer.ErrNSEC3) {
 		t.Errorf("an apex of 233 octets: %v", err)
 	}
-	signer.SetHash(func(p *dnssec.NSEC3Params, name []byte) dnssec.Hash {
-		h := p.Hash(name)
-		if len(p.Salt) == 0 {
-			h[0], h = h[0]&1, dnssec.Hash{h[0] & 1} // almost all names meet
-		}
-		return h
-	})
-	defer signer.SetHash((*dnssec.NSEC3Params).Hash)
-	if _, _, err := signer.Sign(ctx, sample(t, 0), keys, nsec3(false, "", 0), at); !errors.Is(err, signer.ErrCollision) {
-		t.Errorf("names with one hash: %v", err)
+}
+
+// Names that share a hash make the signer choose another salt, always the same one;
+// if that does not help it says so (RFC 5155 §7.1).
+func TestCollisions(t *testing.T) {
+	ctx, keys := context.Background(), []signer.Key{newKey(t, rr.ED25519, signer.Single)}
+	meet := func(when func(salt []byte) bool) {
+		signer.SetHash(func(p *dnssec.NSEC3Params, name []byte) dnssec.Hash {
+			h := p.Hash(name)
+			if when(p.Salt) {
+				return dnssec.Hash{h[0] & 1} // almost all names
+			}
+			return h
+		})
 	}
-	if _, _, err := signer.Sign(ctx, sample(t, 0), keys, nsec3(false, "\x01", 0), at); err != nil {
-		t.Errorf("with a salt: %v", err)
+	defer signer.SetHash((*dnssec.NSEC3Params).Hash)
+	meet(func([]byte) bool { return true })
+	if _, _, err := signer.Sign(ctx, sample(t, 0), keys, nsec3(false, "", 0), at); !errors.Is(err, signer.ErrCollision) {
+		t.Errorf("names that always meet: %v", err)
+	}
+	meet(func(salt []byte) bool { return len(salt) == 0 })
+	before := sample(t, 0)
+	s := sign(t, before, keys, nsec3(false, "", 0))
+	if proof := verify(t, s, at); proof.Total > 0 || len(proof.NSEC3.Params.Salt) != 8 {
+		t.Errorf("%d faults with salt %x", proof.Total, proof.NSEC3.Params.Salt)
+	}
+	if !zone.Equal(s, sign(t, before, keys, nsec3(false, "", 0))) {
+		t.Error("another salt each time")
+	}
+	after, err := before.With([]zone.Change{{Owner: dnsname.MustParse("new.example."), Records: []rr.Record{rec("x.example.", rr.TypeA, "\x0a\x00\x00\x07")}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	next, _, err := signer.Update(ctx, before, after, s, keys, nsec3(false, "", 0), at)
+	if err != nil || verify(t, next, at).Total > 0 {
+		t.Errorf("an update of such a zone: %v", err)
 	}
 }
 

@@ -3,6 +3,7 @@ package signer
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
@@ -18,7 +19,17 @@ import (
 // than MaxIterations are refused: validators treat such zones as unsigned.
 const MaxIterations = 100
 
-// ErrCollision means that two names have one hash; another salt parts them
+// maxSalts is how many other salts are tried when two names have one hash.
+const maxSalts = 4
+
+// otherSalt is a salt that depends on nothing but the zone and the attempt, so that
+// the result does not either.
+func otherSalt(apex dnsname.Name, attempt int) []byte {
+	sum := sha256.Sum256(append([]byte(apex.Key()), byte(attempt)))
+	return sum[:8]
+}
+
+// ErrCollision means that two names have one hash with each salt that was tried
 // (RFC 5155 §7.1).
 var ErrCollision = errors.New("two names of the zone have the same hash; choose another salt")
 

@@ -2,6 +2,7 @@ package signer
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync/atomic"
 	"time"
@@ -17,6 +18,15 @@ import (
 // added to the input is replaced. The same zone, keys, policy and time give the
 // same octets.
 func Sign(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*zone.Snapshot, Report, error) {
+	out, report, err := signWhole(ctx, z, keys, p, now)
+	for i := 1; errors.Is(err, ErrCollision) && i <= maxSalts; i++ { // RFC 5155 §7.1
+		p.Denial.Params.Salt = otherSalt(z.Apex(), i)
+		out, report, err = signWhole(ctx, z, keys, p, now)
+	}
+	return out, report, err
+}
+
+func signWhole(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*zone.Snapshot, Report, error) {
 	job, err := newSigning(z, keys, p, now)
 	if err != nil {
 		return nil, Report{}, err

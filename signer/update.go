@@ -3,6 +3,7 @@ package signer
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -20,7 +21,7 @@ import (
 // left to Sign.
 func Update(ctx context.Context, before, z, signed *zone.Snapshot, keys []Key, p Policy, now time.Time) (*zone.Snapshot, Report, error) {
 	p.Previous = signed
-	if before == nil || signed == nil || p.Denial.NSEC3 != (signed.Hashed() != nil) {
+	if before == nil || signed == nil || !sameDenial(&p.Denial, signed) {
 		return Sign(ctx, z, keys, p, now)
 	}
 	j, err := newSigning(z, keys, p, now)
@@ -37,6 +38,9 @@ func Update(ctx context.Context, before, z, signed *zone.Snapshot, keys []Key, p
 	if err == nil && p.Denial.NSEC3 {
 		out, err = u.hashedNames(out)
 	}
+	if errors.Is(err, ErrCollision) {
+		return Sign(ctx, z, keys, p, now)
+	}
 	if err == nil && len(p.Zonemd) > 0 {
 		out, err = j.addDigest(out)
 	}
@@ -44,6 +48,14 @@ func Update(ctx context.Context, before, z, signed *zone.Snapshot, keys []Key, p
 		return nil, j.report(), fmt.Errorf("signing %s: %w", z.Apex(), err)
 	}
 	return out, j.report(), nil
+}
+
+// sameDenial tells whether a signed version denies as the policy says.
+func sameDenial(d *Denial, signed *zone.Snapshot) bool {
+	if !d.NSEC3 {
+		return signed.Hashed() == nil
+	}
+	return bytes.Equal(signed.HashParams(), d.Params.ParamData())
 }
 
 // updating is one run of Update.
