@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/xml"
 	"net/netip"
+	"strconv"
 	"strings"
 )
 
@@ -62,6 +63,9 @@ type eppDS struct {
 	PubKey     string `xml:"secDNS:keyData>secDNS:pubKey"`
 }
 
+// eppID names a command; at most 64 characters are allowed (RFC 5730 §2.5).
+func eppID(n int) string { return "fencepost-" + strconv.Itoa(n+1) }
+
 // EPP is the same as EPP commands, each a document: one to make each host in the
 // zone, then one for the domain.
 func (d *DelegationData) EPP() ([]byte, error) {
@@ -82,13 +86,13 @@ func (d *DelegationData) EPP() ([]byte, error) {
 			}
 			h.Addrs = append(h.Addrs, eppAddr{kind, ip})
 		}
-		docs = append(docs, eppDoc{NS: nsEPP, Create: h, ClientID: "fencepost-host-" + host})
+		docs = append(docs, eppDoc{NS: nsEPP, Create: h, ClientID: eppID(len(docs))})
 	}
 	sec := &eppExtension{NS: nsSecDNS, All: "true"}
 	for _, k := range d.Keys {
 		sec.DS = append(sec.DS, eppDS{k.KeyTag, k.Algorithm, k.DigestType, k.Digest, k.Flags, 3, k.Algorithm, base64.StdEncoding.EncodeToString(k.key.Data[4:])})
 	}
-	docs = append(docs, eppDoc{NS: nsEPP, Update: update, Extension: sec, ClientID: "fencepost-domain-" + domain})
+	docs = append(docs, eppDoc{NS: nsEPP, Update: update, Extension: sec, ClientID: eppID(len(docs))})
 	var b bytes.Buffer
 	for _, doc := range docs {
 		text, err := xml.MarshalIndent(doc, "", "  ")
