@@ -31,6 +31,9 @@ func (p *Pool) Validate(anchors []rr.Record, name dnsname.Name, t rr.Type, now t
 // Answer judges an answer from a zone whose keys are known, as from one server:
 // aliases are followed as long as they stay in the zone.
 func (p *Pool) Answer(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
+	if t == rr.TypeANY {
+		return p.any(keys, name, now)
+	}
 	worst := Verdict{Status: Secure}
 	for range maxAliases {
 		v, next := p.judge(keys, name, t, now)
@@ -40,6 +43,27 @@ func (p *Pool) Answer(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) V
 		worst, name = weaker(worst, v), next
 	}
 	return bogus(edeBogus, "the aliases do not end")
+}
+
+// any judges an answer to ANY: each set that is there has to be proved, and none has
+// to be there but one (RFC 6840 §4.2).
+func (p *Pool) any(keys *Keys, name dnsname.Name, now time.Time) Verdict {
+	var out Verdict
+	found := false
+	for _, k := range p.order {
+		s := p.sets[k]
+		if !s.name.Equal(name) || k.typ == rr.TypeNSEC3 {
+			continue
+		}
+		if v := p.positive(keys, s, now); !found || v.Status < out.Status {
+			out = v
+		}
+		found = true
+	}
+	if !found {
+		return p.negative(keys, name, rr.TypeANY, now)
+	}
+	return out
 }
 
 // weaker is the verdict on a chain of which both are parts (RFC 4035 §4).

@@ -90,7 +90,8 @@ type setKey struct {
 // order.
 type Pool struct {
 	sets  map[setKey]*set
-	nsec  []*set // NSEC sets
+	order []setKey // in which the sets came
+	nsec  []*set   // NSEC sets
 	nsec3 []*set
 	// tries bounds how many signatures are checked, whoever sends many
 	// (RFC 4035 §5.3.1).
@@ -126,6 +127,7 @@ func NewPool(records ...[]rr.Record) *Pool {
 		}
 		sets[k].data = append(sets[k].data, r.Data)
 	}
+	p.order = order
 	for _, k := range order {
 		s := &set{name: sets[k].name, data: zone.NewRRset(k.typ, sets[k].ttl, sets[k].data), sigs: sigs[k]}
 		p.sets[k] = s

@@ -344,3 +344,34 @@ func TestTTL(t *testing.T) {
 		t.Errorf("ten seconds before its signature expires: %d s", v.TTL)
 	}
 }
+
+// An answer to ANY is as good as the worst set in it, and complete with whatever is
+// there (RFC 6840 §4.2).
+func TestANY(t *testing.T) {
+	zs, anchors := zones(t)
+	for what, z := range zs {
+		keys := keysOf(t, z, anchors)
+		www := dnsname.MustParse("www.example.")
+		m := ask(t, z, www, rr.TypeANY)
+		if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure || v.Outcome != validate.Positive {
+			t.Errorf("%s: %s (%s)", what, v.Status, v.Why)
+		}
+		one := ask(t, z, www, rr.TypeTXT)
+		if v := validate.NewPool(one.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure {
+			t.Errorf("%s, one set: %s (%s)", what, v.Status, v.Why)
+		}
+		for i := range m.Answer {
+			if m.Answer[i].Type == rr.TypeTXT {
+				m.Answer[i].Data = []byte("\x01y")
+			}
+		}
+		if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Bogus {
+			t.Errorf("%s, one set forged: %s", what, v.Status)
+		}
+		missing := dnsname.MustParse("nosuch.example.")
+		m = ask(t, z, missing, rr.TypeANY)
+		if v := validate.NewPool(m.Answer, m.Authority).Answer(keys, missing, rr.TypeANY, at); v.Outcome != validate.NoName {
+			t.Errorf("%s, a missing name: %s (%s)", what, v.Status, v.Why)
+		}
+	}
+}
