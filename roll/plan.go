@@ -128,11 +128,6 @@ func (k Kind) turned() Kind {
 	return k
 }
 
-// Kinds lists the kinds that can be asked for.
-func Kinds() []Kind {
-	return []Kind{RollZSK, RollKSK, RollAll, RollAlgorithm, FastZSK, FastKSK, FastAll, SignZone, Unsign}
-}
-
 // apply changes a key.
 func (c change) apply(k *Key) {
 	if c&publish != 0 {

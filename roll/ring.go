@@ -155,8 +155,6 @@ type Outcome struct {
 	// Resign tells that the zone has to show something else now: sign it, serve it,
 	// and call Served.
 	Resign bool
-	// Dirty tells that something changed that has to be kept.
-	Dirty  bool
 	Events []string // in words, for the log
 	// Again is when to tend next; zero when nothing is to be waited for.
 	Again time.Time
@@ -212,7 +210,7 @@ func (r *Ring) enter(s step, now time.Time, out *Outcome) {
 		s.old.apply(k)
 		k.enter(s.oldAt, now)
 	}
-	out.Dirty, out.Resign = true, true
+	out.Resign = true
 	out.Events = append(out.Events, "began: "+s.title)
 }
 
@@ -242,7 +240,7 @@ func (r *Ring) see(s step, now time.Time, looks []Look, t *Timing, out *Outcome)
 		for i := range looks {
 			// Caches may have taken the old state from it again.
 			if l := &looks[i]; l.Err == nil && l.Wrong != "" && !roll.Seen.IsZero() && (s.parent || !l.Parent) {
-				roll.Seen, out.Dirty = time.Time{}, true
+				roll.Seen = time.Time{}
 				out.Events = append(out.Events, l.Server+" shows the old state again: "+l.Wrong)
 			}
 		}
@@ -252,7 +250,7 @@ func (r *Ring) see(s step, now time.Time, looks []Look, t *Timing, out *Outcome)
 		return false
 	}
 	if roll.Seen.IsZero() {
-		roll.Seen, out.Dirty = now, true
+		roll.Seen = now
 		t.Keys.confirm(roll.Shown, now)
 		t.Data.confirm(roll.Shown, now)
 		for _, k := range r.find(roll.New) {
@@ -315,9 +313,6 @@ func (r *Ring) note(l *Look, now time.Time, out *Outcome) {
 	} else {
 		s.Answered = now
 	}
-	if problem != s.Problem || l.good() != s.Seen.Equal(s.Tried) {
-		out.Dirty = true
-	}
 	told := problem == s.Problem && now.Sub(s.Warned) < warnEvery
 	s.Tried, s.Problem = now, problem
 	if l.good() {
@@ -360,7 +355,6 @@ func (r *Ring) leave(s step, now time.Time, out *Outcome) {
 	roll.Passed = append(roll.Passed, Passed{Title: s.title, Entered: roll.Entered, Seen: roll.Seen, Ended: now})
 	roll.Step++
 	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.Sights = time.Time{}, 0, time.Time{}, time.Time{}, nil
-	out.Dirty = true
 	out.Events = append(out.Events, "done: "+s.title)
 	if roll.Step == len(plans[roll.Kind]) {
 		r.end(now, out)

@@ -284,7 +284,7 @@ func TestWords(t *testing.T) {
 	if got := roll.Names([]uint16{1, 65535}); got != "1, 65535" {
 		t.Error(got)
 	}
-	for _, k := range roll.Kinds() {
+	for _, k := range kinds {
 		if k.Words() == "" {
 			t.Errorf("%s says nothing", k)
 		}

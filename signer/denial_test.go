@@ -212,7 +212,7 @@ func TestRenewal(t *testing.T) {
 			t.Fatal(err)
 		}
 		spread[age] = report.Signatures
-		if report.Signatures+report.Kept != made.Signatures || report.Expires.Before(now.Add(signer.RefreshOf(signer.Default.Validity))) {
+		if report.Signatures+report.Kept != made.Signatures || report.Expires.Before(now.Add(signer.Policy{}.Filled().Refresh)) {
 			t.Errorf("after %s: %d made, %d kept, the first expires %s", age, report.Signatures, report.Kept, report.Expires)
 		}
 		if age < 7*day && !zone.Equal(first, next) {

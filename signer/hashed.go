@@ -125,11 +125,7 @@ func (c *chainWorker) name(n *zone.Node, owner, key []byte, types []rr.Type) {
 
 // note keeps a name. Names met by several workers come more than once.
 func (c *chainWorker) note(owner, key, bitmap []byte, cut bool) {
-	id := uint64(14695981039346656037) // FNV-1a
-	for _, o := range key {
-		id = (id ^ uint64(o)) * 1099511628211
-	}
-	h := hashed{Hash: hashName(&c.d.Params, owner), id: id, bitmap: bitmap, cut: cut}
+	h := hashed{Hash: hashName(&c.d.Params, owner), id: fnv(key), bitmap: bitmap, cut: cut}
 	if c.proving {
 		at := len(c.arena)
 		c.arena = append(c.arena, key...)
@@ -138,6 +134,17 @@ func (c *chainWorker) note(owner, key, bitmap []byte, cut bool) {
 	c.mu.Lock()
 	c.hashes = append(c.hashes, h)
 	c.mu.Unlock()
+}
+
+const fnvPrime = 1099511628211
+
+// fnv is FNV-1a, for telling names apart cheaply.
+func fnv(key []byte) uint64 {
+	h := uint64(14695981039346656037)
+	for _, c := range key {
+		h = (h ^ uint64(c)) * fnvPrime
+	}
+	return h
 }
 
 // hashName can be replaced by tests.

@@ -99,8 +99,8 @@ type Policy struct {
 // from the validity.
 var Default = Policy{Validity: 14 * 24 * time.Hour, Inception: time.Hour, DNSKEYTTL: 3600, CheckEvery: 256}
 
-// filled is the policy with Default where it says nothing.
-func (p Policy) filled() Policy {
+// Filled is the policy with Default where it says nothing.
+func (p Policy) Filled() Policy {
 	or := func(d *time.Duration, v time.Duration) {
 		if *d == 0 {
 			*d = v
@@ -108,7 +108,7 @@ func (p Policy) filled() Policy {
 	}
 	or(&p.Validity, Default.Validity)
 	or(&p.Inception, Default.Inception)
-	or(&p.Refresh, RefreshOf(p.Validity))
+	or(&p.Refresh, p.Validity*5/14) // five days of fourteen
 	or(&p.Jitter, p.Validity/14)
 	if p.DNSKEYTTL == 0 {
 		p.DNSKEYTTL = Default.DNSKEYTTL
@@ -124,10 +124,6 @@ func (p Policy) filled() Policy {
 	}
 	return p
 }
-
-// RefreshOf is how long before they expire signatures of a validity are renewed
-// if nothing else is said: five days of fourteen.
-func RefreshOf(validity time.Duration) time.Duration { return validity * 5 / 14 }
 
 // Report tells what signing did.
 type Report struct {

@@ -73,7 +73,7 @@ type signing struct {
 }
 
 func newSigning(z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*signing, error) {
-	p = p.filled()
+	p = p.Filled()
 	soa, ok := z.SOA()
 	if !ok {
 		return nil, ErrNoSOA
@@ -358,11 +358,7 @@ func (w *signWorker) makeSig(set zone.RRset, k *dnssec.Key, out *zone.NodeWriter
 // jitter is how much earlier the signatures of a set at the present name expire,
 // so that they do not all fall due together: a fixed share for each set.
 func (w *signWorker) jitter(t rr.Type) time.Duration {
-	h := uint64(14695981039346656037) // FNV-1a
-	for _, c := range w.key {
-		h = (h ^ uint64(c)) * 1099511628211
-	}
-	h = (h ^ uint64(t)) * 1099511628211
+	h := (fnv(w.key) ^ uint64(t)) * fnvPrime
 	h ^= h >> 32
 	return time.Duration(float64(h&0xffffffff) / (1 << 32) * float64(w.p.Jitter)).Truncate(time.Second)
 }

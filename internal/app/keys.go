@@ -198,22 +198,6 @@ func (a *App) withRing(dir string, zone dnsname.Name, change func(*keyring.Ring)
 	return ring.Save()
 }
 
-// keyLockWait is how long a command waits for another to be done with the keys. A
-// server keeps them for as long as it runs.
-const keyLockWait = 2 * time.Second
-
-func lockKeyFolder(dir string) (unlock func(), err error) {
-	for end := time.Now().Add(keyLockWait); ; time.Sleep(20 * time.Millisecond) {
-		unlock, err = tryLockFolder(dir)
-		if !errors.Is(err, errLocked) {
-			return unlock, err
-		}
-		if time.Now().After(end) {
-			return nil, fmt.Errorf("another fencepost looks after the keys in %s; use the workspace that its server runs in", Shown(dir))
-		}
-	}
-}
-
 // changeKeys does what is asked on an open ring, which the caller saves.
 func (a *App) changeKeys(ctx context.Context, ring *keyring.Ring, k *KeyChange) (*KeyChanged, error) {
 	out := &KeyChanged{Folder: Shown(ring.Dir)}

@@ -2,7 +2,5 @@
 
 package app
 
-// lockFolder does nothing where there are no locks of folders.
-func lockFolder(string) (unlock func(), err error) { return func() {}, nil }
-
+// tryLockFolder does nothing where there are no locks of folders.
 func tryLockFolder(string) (unlock func(), err error) { return func() {}, nil }

@@ -6,30 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// lockWait is how long an edit waits for another to finish.
-const lockWait = 10 * time.Second
-
-// lockFolder keeps other edits out of the files of a folder until unlock is
-// called. The lock is on the folder itself and ends with the process, so that
-// nothing is left behind.
-func lockFolder(dir string) (unlock func(), err error) {
-	for deadline := time.Now().Add(lockWait); ; time.Sleep(20 * time.Millisecond) {
-		unlock, err = tryLockFolder(dir)
-		if !errors.Is(err, errLocked) {
-			return unlock, err
-		}
-		if time.Now().After(deadline) {
-			return nil, fmt.Errorf("another fencepost has been changing files in %s for %s; nothing was changed here", Shown(dir), lockWait)
-		}
-	}
-}
-
-// tryLockFolder is lockFolder without a wait: errLocked if another has the lock.
+// tryLockFolder locks a folder until unlock is called: errLocked if another has the
+// lock. The lock is on the folder itself and ends with the process, so that nothing is
+// left behind.
 func tryLockFolder(dir string) (unlock func(), err error) {
 	f, err := os.Open(dir)
 	if err != nil {

@@ -65,13 +65,11 @@ type RollSeen struct {
 
 // Roll shows the roll-over of a zone of the workspace.
 func (a *App) Roll(zone, dir string) (*RollView, error) {
-	ring, infos, err := a.Keys(zone, dir)
+	ring, _, err := a.Keys(zone, dir)
 	if err != nil {
 		return nil, err
 	}
-	v := a.view(ring)
-	v.Keys = infos
-	return v, nil
+	return a.view(ring), nil
 }
 
 func (a *App) view(ring *keyring.Ring) *RollView {

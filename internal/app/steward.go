@@ -93,12 +93,9 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	}
 	p := s.zone.Sign.Signing
 	p.Serial, p.CDS, p.Previous = j.Serial, cdsOf(s.zone.Sign, ring), j.Signed
-	refresh := p.Refresh
-	if refresh == 0 {
-		refresh = signer.RefreshOf(validity(p))
-	}
+	full := p.Filled()
 	// What falls due within a quarter of a day is renewed together.
-	p.Refresh = refresh + validity(p)/56
+	p.Refresh = full.Refresh + full.Validity/56
 	var report signer.Report
 	out.Zone, report, err = signer.Update(ctx, j.Before, j.Source, j.Signed, ring.Signers(), p, j.Now)
 	if err != nil {
@@ -108,7 +105,7 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 		s.log.Warn("the unsigned zone holds keys that are not ours", "zone", s.zone.Name.String(), "keys", report.Foreign, "kept", p.KeepKeys)
 	}
 	s.log.Info("zone signed", "zone", s.zone.Name.String(), "serial", j.Serial, "made", report.Signatures, "kept", report.Kept)
-	out.Expires, out.Renew = report.Expires, report.Expires.Add(-refresh)
+	out.Expires, out.Renew = report.Expires, report.Expires.Add(-full.Refresh)
 	return out, nil
 }
 
@@ -126,11 +123,7 @@ func clockWentBack(signed *zone.Snapshot, p signer.Policy, now time.Time) error 
 		return nil
 	}
 	sig, err := dnssec.ParseRRSIG(sigs.First())
-	back := p.Inception
-	if back == 0 {
-		back = signer.Default.Inception
-	}
-	made := now.Add(time.Duration(int32(sig.Inception-uint32(now.Unix()))) * time.Second).Add(back)
+	made := now.Add(time.Duration(int32(sig.Inception-uint32(now.Unix()))) * time.Second).Add(p.Filled().Inception)
 	if err == nil && made.Sub(now) > time.Hour {
 		return fmt.Errorf("the clock went back: the version in service was signed on %s, and it is %s now; set the clock right", made.UTC().Format("2006-01-02 15:04 UTC"), now.UTC().Format("2006-01-02 15:04 UTC"))
 	}
@@ -140,32 +133,27 @@ func clockWentBack(signed *zone.Snapshot, p signer.Policy, now time.Time) error 
 // tooShort says what is wrong with the times of signatures for a zone, in words;
 // empty if nothing is (RFC 6781 §4.4.1).
 func tooShort(p signer.Policy, z *zone.Snapshot) string {
-	soa, _ := z.SOA()
-	expire, valid := time.Duration(soa.Expire)*time.Second, validity(p)
-	if valid < expire {
-		return fmt.Sprintf("signatures are valid for %s, and secondaries go on for %s without us (SOA expire): they would serve expired signatures in the end", roll.Span(valid), roll.Span(expire))
+	p = p.Filled()
+	if expire := expireOf(z); p.Validity < expire {
+		return fmt.Sprintf("signatures are valid for %s, and secondaries go on for %s without us (SOA expire): they would serve expired signatures in the end", roll.Span(p.Validity), roll.Span(expire))
 	}
-	longest := time.Duration(0)
-	for n := range z.Nodes {
-		for set := range n.RRsets {
-			longest = max(longest, time.Duration(set.TTL)*time.Second)
-		}
-	}
-	refresh := p.Refresh
-	if refresh == 0 {
-		refresh = signer.RefreshOf(valid)
-	}
-	if refresh < longest {
-		return fmt.Sprintf("signatures are renewed %s before they expire, and records are remembered for up to %s: some would expire in caches", roll.Span(refresh), roll.Span(longest))
+	if longest := time.Duration(longestTTL(z)) * time.Second; p.Refresh < longest {
+		return fmt.Sprintf("signatures are renewed %s before they expire, and records are remembered for up to %s: some would expire in caches", roll.Span(p.Refresh), roll.Span(longest))
 	}
 	return ""
 }
 
-func validity(p signer.Policy) time.Duration {
-	if p.Validity == 0 {
-		return signer.Default.Validity
+// longestTTL is for how many seconds caches may hold anything of a zone, negative
+// answers included.
+func longestTTL(z *zone.Snapshot) uint32 {
+	soa, _ := z.SOA()
+	longest := soa.Minimum
+	for n := range z.Nodes {
+		for set := range n.RRsets {
+			longest = max(longest, set.TTL)
+		}
 	}
-	return p.Validity
+	return longest
 }
 
 // withSerial is an unsigned zone with the serial that it is served with.
@@ -369,19 +357,8 @@ func expireOf(z *zone.Snapshot) time.Duration {
 
 // noteTTLs notes the TTLs that caches may hold from now on.
 func noteTTLs(ring *keyring.Ring, p *workspace.Policy, z *zone.Snapshot, now time.Time) {
-	keys := p.Signing.DNSKEYTTL
-	if keys == 0 {
-		keys = signer.Default.DNSKEYTTL
-	}
-	soa, _ := z.SOA()
-	data := soa.Minimum
-	for n := range z.Nodes {
-		for set := range n.RRsets {
-			data = max(data, set.TTL)
-		}
-	}
-	ring.TTLs.Keys = ring.TTLs.Keys.Note(keys, now, expireOf(z))
-	ring.TTLs.Data = ring.TTLs.Data.Note(data, now, expireOf(z))
+	ring.TTLs.Keys = ring.TTLs.Keys.Note(p.Signing.Filled().DNSKEYTTL, now, expireOf(z))
+	ring.TTLs.Data = ring.TTLs.Data.Note(longestTTL(z), now, expireOf(z))
 }
 
 // unknownDSTTL is how long caches are taken to hold a DS whose TTL has not been

@@ -1,7 +1,6 @@
 package app
 
 import (
-	"errors"
 	"net/netip"
 	"sync/atomic"
 
@@ -41,6 +40,3 @@ func addressOf(t rr.Type, data []byte) (netip.Addr, bool) {
 	}
 	return netip.AddrFromSlice(data)
 }
-
-// errLocked means that another program holds a lock.
-var errLocked = errors.New("another program has the lock")

@@ -1,0 +1,46 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+// errLocked means that another program holds a lock.
+var errLocked = errors.New("another program has the lock")
+
+// lockWithin locks a folder, waiting so long for another program to let it go:
+// errLocked if it does not.
+func lockWithin(dir string, wait time.Duration) (unlock func(), err error) {
+	for deadline := time.Now().Add(wait); ; time.Sleep(20 * time.Millisecond) {
+		unlock, err = tryLockFolder(dir)
+		if !errors.Is(err, errLocked) || time.Now().After(deadline) {
+			return unlock, err
+		}
+	}
+}
+
+// lockWait is how long an edit waits for another to finish.
+const lockWait = 10 * time.Second
+
+// lockFolder keeps other edits out of the files of a folder until unlock is called.
+func lockFolder(dir string) (unlock func(), err error) {
+	unlock, err = lockWithin(dir, lockWait)
+	if errors.Is(err, errLocked) {
+		err = fmt.Errorf("another fencepost has been changing files in %s for %s; nothing was changed here", Shown(dir), lockWait)
+	}
+	return unlock, err
+}
+
+// keyLockWait is how long a command waits for another to be done with the keys. A
+// server keeps them for as long as it runs.
+const keyLockWait = 2 * time.Second
+
+// lockKeyFolder is lockFolder for the keys of a zone.
+func lockKeyFolder(dir string) (unlock func(), err error) {
+	unlock, err = lockWithin(dir, keyLockWait)
+	if errors.Is(err, errLocked) {
+		err = fmt.Errorf("another fencepost looks after the keys in %s; use the workspace that its server runs in", Shown(dir))
+	}
+	return unlock, err
+}
