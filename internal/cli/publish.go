@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -20,6 +21,7 @@ import (
 	"fencepost/internal/control"
 	"fencepost/internal/ui"
 	"fencepost/server"
+	"fencepost/zonefile"
 )
 
 func newServe(e *env) *cobra.Command {
@@ -349,4 +351,24 @@ func newDump(e *env) *cobra.Command {
 			e.ui.Printf("%s", text)
 			return nil
 		}}
+}
+
+// dumpText is a zone in service as a master file.
+func dumpText(s *server.Server, name dnsname.Name) (string, error) {
+	z := s.Snapshot(name)
+	if z == nil {
+		return "", fmt.Errorf("%s: %w", name, server.ErrNoZone)
+	}
+	// One line of the control socket has to hold it.
+	const most = 32 << 20
+	if z.Octets() > most/4 {
+		return "", fmt.Errorf("%s is too large to be printed here: transfer it instead", name)
+	}
+	var b strings.Builder
+	w := bufio.NewWriter(&b)
+	if err := zonefile.Write(w, z); err != nil {
+		return "", err
+	}
+	_ = w.Flush() // into memory
+	return b.String(), nil
 }
