@@ -149,6 +149,9 @@ func (c *Child) wish(s *Seen, now time.Time) (cds, cdnskeys [][]byte, err error)
 	cds, cdnskeys = p.Data(c.Name, rr.TypeCDS), p.Data(c.Name, rr.TypeCDNSKEY)
 	anchors := records(c.Name, rr.TypeDS, c.DS)
 	if len(anchors) == 0 {
+		if slices.ContainsFunc(cds, func(d []byte) bool { return signer.IsDelete(rr.TypeCDS, d) }) {
+			return nil, nil, refuse("%s asks for its DS to be deleted, and it has none", c.Name)
+		}
 		anchors = append(records(c.Name, rr.TypeDS, cds), records(c.Name, rr.TypeDNSKEY, cdnskeys)...)
 		if len(anchors) == 0 {
 			return nil, nil, nil

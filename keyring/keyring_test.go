@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"fencepost/dnsname"
+	"fencepost/dnssec"
 	"fencepost/keyring"
 	"fencepost/roll"
 	"fencepost/rr"
@@ -176,8 +177,31 @@ func TestPassphrase(t *testing.T) {
 	}
 }
 
-// Tags do not collide: with RSA one would be found within minutes, so the list of
-// those taken is filled by hand.
+// A new key never has the tag of another, whatever the algorithm of that is: it is
+// thrown away and made again, and not for ever.
+func TestClashingTags(t *testing.T) {
+	r, _ := keyring.Open(t.TempDir(), zone)
+	take := func(tag int) {
+		r.Keys = append(r.Keys, &keyring.Entry{Key: &roll.Key{}, Public: &dnssec.PublicKey{Tag: uint16(tag), Algorithm: 200, Data: []byte{1, 1, 3, 200, byte(tag)}}})
+	}
+	for tag := 0; tag < 1<<16; tag += 2 {
+		take(tag)
+	}
+	for range 6 {
+		e, err := r.Generate(keyring.NewKey{Algorithm: rr.ED25519}, now)
+		if err != nil || e.Tag%2 == 0 {
+			t.Fatalf("%+v, %v", e, err)
+		}
+	}
+	for tag := 1; tag < 1<<16; tag += 2 {
+		take(tag)
+	}
+	if _, err := r.Generate(keyring.NewKey{Algorithm: rr.ED25519}, now); err == nil {
+		t.Error("a key was made although every tag is taken")
+	}
+}
+
+// The same key cannot be listed twice, and keys of others are published only.
 func TestTags(t *testing.T) {
 	r, _ := keyring.Open(t.TempDir(), zone)
 	e := generate(t, r, signer.KSK, "")

@@ -271,6 +271,38 @@ func TestSignedServing(t *testing.T) {
 	store.Close()
 }
 
+// Where only a change is signed, the signatures that were kept fall due when they did
+// before it.
+func TestKeptSignaturesFallDue(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	begin, changes := now, 0
+	s := New(Options{Now: func() time.Time { return now }})
+	src := &source{snap: version("a.", 1, 1)}
+	f := &fakeSigner{made: "key 1"}
+	f.sign = func(j SignJob) (*zone.Snapshot, error) {
+		if j.Before != nil {
+			changes++
+		}
+		return j.Source.With([]zone.Change{{Owner: j.Source.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(j.Serial)}}}})
+	}
+	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: src.load, Signer: f}}}
+	s.Reload(context.Background(), cfg)
+	for i := 1; i <= 3; i++ {
+		now = now.AddDate(0, 0, 2)
+		src.snap = version("a.", uint32(10*i), byte(i+1))
+		s.Reload(context.Background(), cfg)
+		if z := s.Status().Zones[0]; changes != i || !z.Signatures.Equal(begin.AddDate(0, 0, 14)) {
+			t.Errorf("on day %d: %d changes, the first signature expires %s", 2*i, changes, z.Signatures)
+		}
+	}
+	now = begin.AddDate(0, 0, 10) // past the renewal of the first: all is signed anew
+	src.snap = version("a.", 99, 9)
+	s.Reload(context.Background(), cfg)
+	if z := s.Status().Zones[0]; changes != 3 || !z.Signatures.Equal(now.AddDate(0, 0, 14)) {
+		t.Errorf("after the renewal: %d changes, %s", changes, z.Signatures)
+	}
+}
+
 // The renewal of signatures comes by itself, in time.
 func TestSignatureRenewal(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
