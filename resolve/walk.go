@@ -111,7 +111,7 @@ func delegation(resp *Response, zone, name dnsname.Name) (cut dnsname.Name, host
 // enter goes on at the servers of a zone.
 func (r *walk) enter(cut dnsname.Name, hosts []dnsname.Name, glue map[string][][]byte) error {
 	var servers []netip.AddrPort
-	var last error
+	last := errors.New("none is known")
 	for _, host := range hosts {
 		at, err := r.Reach(r.ctx, host, glue[host.Key()])
 		if err != nil {
