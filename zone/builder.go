@@ -281,6 +281,9 @@ type Built struct {
 	firstRecord []int // of each page
 }
 
+// splitRuns is from how many runs on Build works with several goroutines.
+var splitRuns = 10000
+
 // MaxConflicts bounds Built.Conflicts.
 const MaxConflicts = 10000
 
@@ -322,7 +325,7 @@ func (b *Builder) Build() *Built {
 		out.Conflicts = append(out.Conflicts, p.conflicts...)
 	}
 	s.wild = makeWildFilter(wild)
-	s.setTree(makeTree(leafChildren(leaves, nil)))
+	s.setTree(makeTree(leafChildren(leaves)))
 	at := 0
 	for _, l := range leaves {
 		s.octets += len(l.page)
@@ -341,7 +344,7 @@ func (b *Builder) Build() *Built {
 func (s *Snapshot) setTree(root *inner, height int) {
 	s.root, s.height = root, height
 	var n Node
-	s.hasSOA, s.signed = false, false
+	s.soa, s.hasSOA, s.signed, s.param, s.apexNode = rr.SOA{}, false, false, nil, Node{}
 	s.hasApex = s.Get(nil, &s.apexNode)
 	if s.ApexNode(&n) {
 		if set, ok := n.Find(rr.TypeSOA); ok {
@@ -349,7 +352,6 @@ func (s *Snapshot) setTree(root *inner, height int) {
 			s.soa, s.hasSOA = soa, err == nil
 		}
 		_, s.signed = n.Find(rr.TypeDNSKEY)
-		s.param = nil
 		set, _ := n.Find(rr.TypeNSEC3PARAM)
 		for data := range set.Data {
 			if len(data) >= 5 && data[1] == 0 && s.param == nil { // RFC 5155 §4.1.2
@@ -360,14 +362,14 @@ func (s *Snapshot) setTree(root *inner, height int) {
 }
 
 // partition finds bounds that part runs into about n pieces, each beginning
-// where the label next to the apex changes, so that no cut spans two pieces.
+// where the label next to the apex changes, so that no cut spans two pieces, nor
+// the runs of one name, of which the apex may have many.
 func partition(a arena, runs []run, n int) []int {
 	bounds := []int{0}
-	const worthwhile = 10000
-	if len(runs) >= worthwhile && !apexHasDNAME(a, runs) {
+	if len(runs) >= splitRuns && !apexHasDNAME(a, runs) {
 		for i := 1; i < n; i++ {
 			at := max(i*len(runs)/n, bounds[len(bounds)-1]+1)
-			for at < len(runs) && dnsname.SharedLabels(a.key(runs[at-1]), a.key(runs[at])) > 0 {
+			for at < len(runs) && (len(a.key(runs[at])) == 0 || dnsname.SharedLabels(a.key(runs[at-1]), a.key(runs[at])) > 0) {
 				at++
 			}
 			if at < len(runs) {

@@ -119,10 +119,14 @@ func (t *txn) occlude() {
 func (t *txn) touchBelow(touched []patch, key []byte) []patch {
 	var c Cursor
 	var n Node
-	if c.Seek(t.s, key) && !c.Next() {
+	exact := c.Seek(t.s, key)
+	switch {
+	case exact && !c.Next():
+		return touched
+	case !c.Valid() && !c.First(t.s): // all names are greater, or there is none
 		return touched
 	}
-	for c.Valid() {
+	for {
 		c.Node(&n)
 		if n.HasKeyPrefix(key) {
 			k := n.AppendKey(nil)
@@ -136,7 +140,6 @@ func (t *txn) touchBelow(touched []patch, key []byte) []patch {
 			return touched
 		}
 	}
-	return touched
 }
 
 func patchOf(key []byte, n *Node) patch {
@@ -306,7 +309,7 @@ func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
 	for _, l := range w.pages {
 		t.octets += len(l.page)
 	}
-	out := leafChildren(w.pages, nil)
+	out := leafChildren(w.pages)
 	if len(out) > 0 {
 		out[0].sep = sep
 	}

@@ -30,7 +30,11 @@ type Match struct {
 func (s *Snapshot) Lookup(key []byte, m *Match) {
 	m.Exact = m.Before.Seek(s, key)
 	m.EmptyNonTerminal, m.Cut, m.Substitute, m.Encloser = false, false, false, 0
-	if !m.Before.Valid() {
+	if !m.Before.Valid() { // no apex, and all names are greater
+		var after Cursor
+		if after.First(s) {
+			m.between(0, &after, key)
+		}
 		return
 	}
 	m.Before.Node(&m.Node)
@@ -55,14 +59,19 @@ func (s *Snapshot) Lookup(key []byte, m *Match) {
 		return
 	}
 	m.Encloser = shared
-	after := m.Before
-	if after.Next() {
-		var next Node
-		after.Node(&next)
-		sharedNext, _ := sharedLabels(&next, key)
-		m.Encloser = max(shared, sharedNext)
-		m.EmptyNonTerminal = next.HasKeyPrefix(key)
+	if after := m.Before; after.Next() {
+		m.between(shared, &after, key)
 	}
+}
+
+// between completes the match of a name without records from the name after it;
+// shared counts the labels that it shares with the name before.
+func (m *Match) between(shared int, after *Cursor, key []byte) {
+	var next Node
+	after.Node(&next)
+	sharedNext, _ := sharedLabels(&next, key)
+	m.Encloser = max(shared, sharedNext)
+	m.EmptyNonTerminal = next.HasKeyPrefix(key)
 }
 
 // toOccluder turns the match to the cut or DNAME with the first labels of key.

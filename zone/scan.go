@@ -112,12 +112,20 @@ func (s *Snapshot) Rewrite(ctx context.Context, workers int, done func(names int
 	}
 	t := *s
 	t.names, t.records, t.octets = int(names.Load()), int(records.Load()), int(octets.Load())
-	t.setTree(makeTree(leafChildren(leaves, nil)))
+	t.setTree(makeTree(leafChildren(leaves)))
 	return &t, nil
 }
 
 // pages is all pages of a snapshot in order.
-type pages struct{ list [][]byte }
+type pages struct {
+	list [][]byte
+	// visible[i] is the place of the first name in page i or a later one that is
+	// not occluded; the last element is that of the apex. Without it a walk would
+	// look through all that a large cut hides for each name below it.
+	visible []place
+}
+
+type place struct{ page, node int }
 
 func (s *Snapshot) listPages() *pages {
 	p := &pages{}
@@ -129,24 +137,34 @@ func (s *Snapshot) listPages() *pages {
 		}
 	}
 	walk(s.root)
+	p.visible = make([]place, len(p.list)+1)
+	for i := len(p.list) - 1; i >= 0; i-- {
+		p.visible[i] = p.visible[i+1]
+		if j := firstVisible(p.list[i], 0); j >= 0 {
+			p.visible[i] = place{i, j}
+		}
+	}
 	return p
+}
+
+// firstVisible is the first node of a page from j on that is not occluded, -1 if
+// there is none.
+func firstVisible(page []byte, j int) int {
+	for ; j < pageCount(page); j++ {
+		if _, at := pageSuffix(page, j); page[at]&flagOccluded == 0 {
+			return j
+		}
+	}
+	return -1
 }
 
 // after reads the next name behind the j-th of page i that is not occluded, or
 // the apex behind the last.
 func (p *pages) after(i, j int, n *Node) {
-	for j++; ; i, j = i+1, 0 {
-		if i == len(p.list) {
-			pageNode(p.list[0], 0, n)
-			return
-		}
-		for ; j < pageCount(p.list[i]); j++ {
-			pageNode(p.list[i], j, n)
-			if n.flags&flagOccluded == 0 {
-				return
-			}
-		}
+	if j = firstVisible(p.list[i], j+1); j < 0 {
+		i, j = p.visible[i+1].page, p.visible[i+1].node
 	}
+	pageNode(p.list[i], j, n)
 }
 
 func (s *Snapshot) eachPage(ctx context.Context, workers int, done func(int), worker func() func(int, []byte, *pages) error) error {

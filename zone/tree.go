@@ -2,8 +2,9 @@ package zone
 
 import "encoding/binary"
 
-// fanout is the most children an inner node has.
-const fanout = 256
+// fanout is the most children an inner node has. Tests lower it, so that trees of
+// many levels are small; nothing on the way of a lookup reads it.
+var fanout = 256
 
 // inner is a node above the pages. seps[i] is the least key that goes to child
 // i; the separators are cut off as short as still parts the children, and the
@@ -118,19 +119,17 @@ func (in *inner) children() []child {
 	return out
 }
 
-// leafChildren turns finished pages into children with short separators. before
-// is the last key in front of the first page, nil if there is none.
-func leafChildren(leaves []leaf, before []byte) []child {
+// leafChildren turns finished pages into children with short separators: the
+// shortest prefix of a page's first key that is still greater than the last key of
+// the page before, and an empty one for the first page. The last key before may be
+// the empty one of the apex, where the apex fills a page of its own.
+func leafChildren(leaves []leaf) []child {
 	out := make([]child, len(leaves))
 	for i, l := range leaves {
-		sep := l.first[:0]
-		if before != nil {
-			// The shortest prefix of this page's first key that is still greater
-			// than the last key of the page before.
-			sep = l.first[:min(len(l.first), sharedOctets(before, l.first)+1)]
+		out[i].page = l.page
+		if i > 0 {
+			out[i].sep = l.first[:min(len(l.first), sharedOctets(leaves[i-1].last, l.first)+1)]
 		}
-		out[i] = child{page: l.page, sep: sep}
-		before = l.last
 	}
 	return out
 }
