@@ -11,8 +11,13 @@ import (
 func parseSeconds(p *Parser) *FieldError {
 	tok := p.next()
 	n, units, ok := ParseTTL(tok)
+	if !ok { // unlike a TTL, a time of the SOA has all 32 bits (RFC 1035 §3.3.13)
+		if m, plain := parseUint(tok, 0xffffffff); plain {
+			n, ok = uint32(m), true
+		}
+	}
 	if !ok {
-		return p.failLast(RuleBadNumber, "%q is no time in seconds from 0 to 2147483647", clip(tok))
+		return p.failLast(RuleBadNumber, "%q is no time in seconds from 0 to 4294967295", clip(tok))
 	}
 	p.Units = p.Units || units
 	p.out = append(p.out, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))

@@ -43,11 +43,15 @@ func (ed *Editor) Insert(r NewRecord) error {
 		return fmt.Errorf("%s: no origin is in force where the record would go", f.Name)
 	}
 	owner := r.Owner.Relative(originName)
-	before := ed.last.file == f && ed.last.at == at && ed.last.owner.Equal(r.Owner) // put there by this edit
+	before := false // put there by this edit
+	if n := len(ed.inserted); n > 0 {
+		last := ed.inserted[n-1]
+		before = last.file == f && last.at == at && last.owner.Equal(r.Owner)
+	}
 	if (same || before) && ed.leavesOwnersOut(f) {
 		owner = "" // the owner is the one before
 	}
-	ed.last = inserted{f, at, r.Owner}
+	ed.inserted = append(ed.inserted, inserted{f, at, r.Owner})
 	line := layoutLine(near, owner, r)
 	if at > 0 && f.Content[at-1] != '\n' {
 		line = "\n" + line

@@ -81,6 +81,8 @@ type Options struct {
 	// name is none.
 	Origin dnsname.Name
 	// Open reads a file named in $INCLUDE by the file from. Nil refuses.
+	// No file and no error leave it out: a record behind it that takes its owner
+	// from it is not understood, then.
 	Open func(path string, from *source.File) (*source.File, error)
 }
 
@@ -97,9 +99,13 @@ type parser struct {
 	diags *diag.List
 	data  rr.Parser
 	entry Entry
-	owner []byte // of the record before
-	buf   []byte
-	noTTL bool // said already that TTLs are missing
+	owner []byte // of the record before; nil when nothing is known of it
+	// lostOwner tells that the owner is not known because of something that has
+	// its finding already, or that is not read here.
+	lostOwner bool
+	noOwner   bool // met a record without owner and with none before it
+	buf       []byte
+	noTTL     bool // said already that TTLs are missing
 }
 
 // frame is the state that belongs to one file.
@@ -151,7 +157,7 @@ func (p *parser) next() *Entry {
 	e.Kind, e.File, e.Tokens, e.Offsets, e.Comment = Blank, p.file, s.tokens, s.offs, s.comment
 	e.Span = source.Span{Start: p.file.Pos(s.start), End: p.file.Pos(s.end)}
 	e.OwnerTok, e.TTLTok, e.ClassTok, e.TypeTok = -1, -1, -1, -1
-	e.Origin, e.Data, e.Type = p.origin, nil, 0
+	e.Origin, e.Owner, e.Data, e.Type, e.TTL = p.origin, nil, nil, 0, 0
 	if len(s.faults) > 0 {
 		p.reportFaults()
 	}
@@ -274,6 +280,7 @@ func (p *parser) includeDirective(e *Entry) {
 	path := string(e.Tokens[1].Text)
 	fail := func(why string) {
 		e.Kind = Bad
+		p.loseOwner()
 		p.report(RuleInclude.At(e.TokenSpan(1), "%s cannot be included: %s", path, why))
 	}
 	if p.opts.Open == nil {
@@ -289,6 +296,10 @@ func (p *parser) includeDirective(e *Entry) {
 		fail(err.Error())
 		return
 	}
+	if f == nil {
+		p.loseOwner()
+		return
+	}
 	for _, o := range append(p.outer, p.frame) {
 		if o.file.Name == f.Name {
 			fail("it includes itself")
@@ -302,6 +313,10 @@ func (p *parser) includeDirective(e *Entry) {
 	p.frame = in
 	p.skipMark()
 }
+
+// loseOwner forgets the owner of the record before: what comes stands behind
+// something that could not be read.
+func (p *parser) loseOwner() { p.owner, p.lostOwner = nil, true }
 
 func (p *parser) noteUnits(e *Entry, tok int, units bool) {
 	if units && !p.saidUnits {

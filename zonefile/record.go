@@ -17,6 +17,10 @@ func (p *parser) record(e *Entry) {
 	if p.scan.indented {
 		if p.owner == nil {
 			e.Kind = Bad
+			if p.lostOwner {
+				return // one mistake, one finding
+			}
+			p.noOwner = true
 			p.report(RuleNoOwner.At(e.TokenSpan(0), "the first record begins with a blank, so it has no owner").
 				Suggest("write the owner at the left margin, @ for the zone itself"))
 			return
@@ -45,7 +49,7 @@ func (p *parser) record(e *Entry) {
 		p.report(RuleTypeNotData.At(e.TokenSpan(i), "%s exists only in messages and cannot stand in a zone", info.Mnemonic))
 		return
 	}
-	p.data.Origin = p.origin
+	p.data.Origin, p.data.Units = p.origin, false
 	data, err := p.data.Data(p.buf[:0], e.Type, e.Tokens[i+1:])
 	if err != nil {
 		p.fieldError(e, i+1, err)
@@ -54,7 +58,6 @@ func (p *parser) record(e *Entry) {
 	p.buf, e.Data = data, data
 	p.noteInnerQuotes(e)
 	if p.data.Units {
-		p.data.Units = false
 		p.noteUnits(e, firstUnits(e, i+1), true)
 	}
 	p.settleTTL(e)
@@ -94,11 +97,11 @@ func (p *parser) readOwner(e *Entry) bool {
 	w, err := dnsname.AppendParse(p.owner[:0], tok.Text, p.origin)
 	p.owner = w
 	if err != nil {
-		p.owner = nil
+		p.loseOwner()
 		p.fieldError(e, 0, rr.NameError(err))
 		return false
 	}
-	e.Owner = w
+	e.Owner, p.lostOwner = w, false
 	for _, c := range tok.Text {
 		if c >= 0x80 {
 			p.report(RuleNotASCII.At(e.TokenSpan(0), "the name %s holds characters outside ASCII", tok.Text).
@@ -174,9 +177,22 @@ func (p *parser) looksLikeDirective(e *Entry) bool {
 		if !strings.EqualFold(string(word), d[1:]) {
 			continue
 		}
-		// "ttl A 192.0.2.1" is a host of that name.
-		_, isType := rr.ParseType(e.Tokens[1].Text)
-		return !isType && (len(word) < len(first) || len(e.Tokens) == 2)
+		return !e.hasType() && (len(word) < len(first) || len(e.Tokens) == 2)
+	}
+	return false
+}
+
+// hasType tells whether a type comes after the first word, with TTL and class in
+// front of it or not: "ttl A 192.0.2.1" is a host of that name.
+func (e *Entry) hasType() bool {
+	for _, t := range e.Tokens[1:] {
+		if _, isType := rr.ParseType(t.Text); isType {
+			return true
+		}
+		_, isClass := rr.ParseClass(t.Text)
+		if _, _, isTTL := rr.ParseTTL(t.Text); !isClass && !isTTL {
+			return false
+		}
 	}
 	return false
 }

@@ -26,13 +26,14 @@ var errNotHere = errors.New("read again")
 // saidOnce are the rules that are reported once for each file.
 var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true, RuleNoTTL: true, RuleByteOrderMark: true}
 
-// readSplit reads the whole file from two places if it can. Where it cannot, p
-// stands somewhere in the file and the rest is still to be read.
-func (l *loader) readSplit(p *parser) {
+// readSplit reads the whole file from two places if it can, and tells whether it
+// did. Where it cannot, p stands somewhere in the file and the rest is still to be
+// read.
+func (l *loader) readSplit(p *parser) bool {
 	l.read(p, splitHead)
 	cut := cutPoint(p.scan.src, (p.scan.pos+len(p.scan.src))/2)
 	if l.builder.b == nil || l.soa.IsZero() || len(p.outer) > 0 || cut <= p.scan.pos {
-		return
+		return false
 	}
 	guess := p.frame
 	second := &loader{diags: &diag.List{}, soa: l.soa}
@@ -53,11 +54,12 @@ func (l *loader) readSplit(p *parser) {
 	}()
 	l.read(p, cut)
 	<-done
-	if included || len(p.outer) > 0 || p.scan.pos != cut || !sameState(&guess, &p.frame) {
-		return
+	if included || q.noOwner || len(p.outer) > 0 || p.scan.pos != cut || !sameState(&guess, &p.frame) {
+		return false
 	}
 	l.absorb(second)
 	p.scan.pos = len(p.scan.src)
+	return true
 }
 
 // cutPoint finds a line at or after at that begins at the left margin with a word:

@@ -1,6 +1,8 @@
 package zonefile
 
 import (
+	"bufio"
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -56,7 +58,8 @@ func split(head int, f func()) {
 func TestSplit(t *testing.T) {
 	lines := []string{"a A 192.0.2.1", "b 60 A 192.0.2.2", "  A 192.0.2.3", "\tTXT x", "$ORIGIN sub", "$ORIGIN example.", "$TTL 60", "$TTL 300", "; note", "",
 		"c TXT ( \"one\"", "  \"two\" )", "bad A 192.0.2.256", "d NS ns.d", "ns.d A 192.0.2.4", "@ SOA . . 9 9 9 9 9", "x.other. A 192.0.2.5", "e 1h A 192.0.2.6",
-		"f TXT \"open", "$INCLUDE inc", "A A 192.0.2.1", "g CNAME a\r", "h TXT x )"}
+		"f TXT \"open", "$INCLUDE inc", "A A 192.0.2.1", "g CNAME a\r", "h TXT x )",
+		"%TTL 300", "i SOA a b 1 1h 1h 1h 1h 1h", "j 5m A 192.0.2.7"}
 	r := rand.New(rand.NewPCG(1, 1))
 	for round := range 3000 {
 		var b strings.Builder
@@ -101,6 +104,23 @@ func TestLargeFile(t *testing.T) {
 		if diags.Total() > 0 {
 			t.Fatal(diags.All[0].Message)
 		}
+	}
+	l := &loader{diags: &diag.List{}, origin: zones[0].Apex()}
+	if p := newParser(zones[0].File, Options{Origin: l.origin}, l.diags); !l.readSplit(p) {
+		t.Error("a file of this size is read in one piece")
+	}
+	var out bytes.Buffer
+	w := bufio.NewWriter(&out)
+	if err := Write(w, zones[0].Snapshot); err != nil || w.Flush() != nil {
+		t.Fatal(err)
+	}
+	src := &source.Set{}
+	f, err := src.Add("written", out.Bytes())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again := Load(f, Options{}, &diag.List{}); !zone.Equal(again.Snapshot, zones[0].Snapshot) {
+		t.Errorf("%d records are written and read back as %d", zones[0].Records(), again.Records())
 	}
 	if !zone.Equal(zones[0].Snapshot, zones[1].Snapshot) || zones[0].Records() != 300002 {
 		t.Errorf("%d records", zones[0].Records())

@@ -45,13 +45,18 @@ type tidier struct {
 func (t *tidier) measure() {
 	t.owner, t.owners = ownerLeast, map[*Entry][]byte{}
 	var before, stated *Entry
-	for _, e := range t.f.Entries {
-		if e.Kind != Record {
+	for _, e := range t.f.All { // an owner may come from an included file
+		if e.Kind != Record || e.File != t.f.Source {
 			before = nil
+		}
+		if e.Kind != Record {
 			continue
 		}
 		if e.OwnerTok >= 0 {
 			stated = e
+		}
+		if e.File != t.f.Source {
+			continue
 		}
 		if before == nil || !bytes.Equal(before.Owner, e.Owner) {
 			text := ownerText(e, stated)

@@ -72,10 +72,10 @@ type patch struct {
 // Editor gathers changes to a file and those that it includes. Apply makes them
 // all at once: each touches only the octets it must.
 type Editor struct {
-	f       *File
-	patches map[*source.File][]patch
-	removed map[*Entry]bool
-	last    inserted
+	f        *File
+	patches  map[*source.File][]patch
+	removed  map[*Entry]bool
+	inserted []inserted // in the order of the calls
 
 	ownerless map[*source.File]bool // what leavesOwnersOut found
 }
@@ -126,20 +126,6 @@ func (ed *Editor) SetSerial(serial uint32) error {
 	return nil
 }
 
-// SetData replaces the data of a record by text; comments stay.
-func (ed *Editor) SetData(e *Entry, text string) {
-	from, to := e.Offsets[e.TypeTok+1], e.tokenEnd(len(e.Tokens)-1)
-	// A parenthesis opened inside the data goes with its closing one.
-	content := e.File.Content
-	open := bytes.Count(content[from:to], []byte{'('}) - bytes.Count(content[from:to], []byte{')'})
-	if open > 0 {
-		if i := bytes.LastIndexByte(content[to:e.File.Offset(e.Span.End)], ')'); i >= 0 {
-			to += i + 1
-		}
-	}
-	ed.replace(e.File, from, to, text)
-}
-
 // SetTTL writes a TTL into a record.
 func (ed *Editor) SetTTL(e *Entry, ttl uint32) {
 	text := fmt.Sprint(ttl)
@@ -168,37 +154,51 @@ func (ed *Editor) Remove(e *Entry) {
 	ed.replace(e.File, e.File.Offset(e.Span.Start), e.File.Offset(e.Span.End), "")
 }
 
-// settleOwners gives owners to records that would lose them. It is called once,
-// when all removals are known.
+// settleOwners gives owners to records that would take another one than they had:
+// the record that stated it goes, or a new one comes in between. It is called
+// once, when all changes are known.
 func (ed *Editor) settleOwners() {
-	var lost *Entry // a removed record that stated an owner nobody states now
+	var stated *Entry // who stated the owner in the old text
+	var owner []byte  // of the record before, in the new text
+	var in *source.File
+	come := slices.Clone(ed.inserted)
 	for _, e := range ed.f.All {
-		if e.Kind != Record {
-			continue
+		at := e.File.Offset(e.Span.Start)
+		come = slices.DeleteFunc(come, func(i inserted) bool {
+			now := i.file == e.File && i.at <= at || i.file == in && e.File != in && e.Kind != Directive && i.at == len(in.Content)
+			if now {
+				owner = []byte(i.owner.Wire())
+			}
+			return now
+		})
+		in = e.File
+		if e.OwnerTok >= 0 {
+			stated = e
 		}
 		switch {
-		case ed.removed[e]:
-			if e.OwnerTok >= 0 {
-				lost = e
-			}
-		case e.OwnerTok >= 0:
-			lost = nil
-		case lost != nil && lost.File != e.File:
-			lost = nil // the proof afterwards finds out
-		case lost != nil:
-			start := e.File.Offset(e.Span.Start)
-			first := e.Offsets[0]
-			owner := string(lost.Tokens[0].Text)
-			width := columnAt(e.File.Content[start:first])
-			pad := max(1, width-len(owner))
-			blank := strings.Repeat(" ", pad)
-			if bytes.IndexByte(e.File.Content[start:first], '\t') >= 0 {
-				blank = tabsTo(len(owner), width)
-			}
-			ed.replace(e.File, start, first, owner+blank)
-			lost = nil
+		case e.Owner == nil || ed.removed[e]:
+		case e.Kind == Record && e.OwnerTok < 0 && !dnsname.EqualWire(owner, e.Owner):
+			ed.stateOwner(e, ownerText(e, stated))
+			fallthrough
+		default:
+			owner = e.Owner
 		}
 	}
+}
+
+// stateOwner writes the owner in front of a record that leaves it out.
+func (ed *Editor) stateOwner(e *Entry, owner []byte) {
+	content, start := e.File.Content, e.File.Offset(e.Span.Start)
+	first := start
+	for content[first] == ' ' || content[first] == '\t' {
+		first++
+	}
+	width := columnAt(content[start:first])
+	blank := strings.Repeat(" ", max(1, width-len(owner)))
+	if bytes.IndexByte(content[start:first], '\t') >= 0 {
+		blank = tabsTo(len(owner), width)
+	}
+	ed.replace(e.File, start, first, string(owner)+blank)
 }
 
 // ReplaceFrom replaces all of the file from an offset on.

@@ -271,7 +271,7 @@ func TestEdits(t *testing.T) {
 		{"data, the comment stays", func(f *zonefile.File, ed *zonefile.Editor) {
 			ed.SetData(f.Records(name("cam-a"), rr.TypeA)[0], "192.0.2.77")
 		},
-			"+cam-a           A      192.0.2.77   ; the first\n-cam-a           A      192.0.2.1   ; the first"},
+			"+cam-a           A      192.0.2.77  ; the first\n-cam-a           A      192.0.2.1   ; the first"},
 		{"a TTL", func(f *zonefile.File, ed *zonefile.Editor) { ed.SetTTL(f.Records(name("cam-b"), rr.TypeA)[0], 60) },
 			"+cam-b\t60 IN\tA\t192.0.2.2\n-cam-b\tIN\tA\t192.0.2.2"},
 		{"removal of the line that states the owner", func(f *zonefile.File, ed *zonefile.Editor) { ed.Remove(f.Records(name("cam-a"), rr.TypeA)[0]) },
