@@ -43,12 +43,12 @@ func (ed *Editor) Insert(r NewRecord) error {
 		return fmt.Errorf("%s: no origin is in force where the record would go", f.Name)
 	}
 	owner := r.Owner.Relative(originName)
-	before := false // put there by this edit
-	if n := len(ed.inserted); n > 0 {
-		last := ed.inserted[n-1]
-		before = last.file == f && last.at == at && last.owner.Equal(r.Owner)
+	for _, i := range ed.inserted {
+		if i.file == f && i.at == at { // put there by this edit, and so between
+			same = i.owner.Equal(r.Owner)
+		}
 	}
-	if (same || before) && ed.leavesOwnersOut(f) {
+	if same && ed.leavesOwnersOut(f) {
 		owner = "" // the owner is the one before
 	}
 	ed.inserted = append(ed.inserted, inserted{f, at, r.Owner})

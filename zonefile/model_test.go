@@ -423,11 +423,15 @@ func editModel(t *testing.T, w *writer, text string, f *File) {
 	}
 	want[0].data = bytes.Clone(want[0].data)
 	want[0].data[len(want[0].data)-17] = 8
-	fresh := said{owner: dnsname.MustParse("cam-3.salt.example."), t: rr.TypeA, ttl: 5, data: []byte{192, 0, 2, 3}}
-	if err := ed.Insert(NewRecord{Owner: fresh.owner, TTL: 5, HasTTL: true, Type: rr.TypeA, Text: "192.0.2.3"}); err != nil {
-		t.Fatal(err)
+	want = slices.DeleteFunc(want, func(s said) bool { return s.t == 0 })
+	for i := range w.IntN(5) {
+		owner, _ := dnsname.Parse([]string{"cam-3", "@", "www", "cam-2", "zz.deep", "sub"}[w.IntN(6)], modelApex)
+		fresh := said{owner: owner, t: rr.TypeA, ttl: uint32(i), data: []byte{192, 0, 2, byte(10 + i)}}
+		if err := ed.Insert(NewRecord{Owner: owner, TTL: fresh.ttl, HasTTL: true, Type: rr.TypeA, Text: fmt.Sprintf("192.0.2.%d", 10+i)}); err != nil {
+			t.Fatal(err)
+		}
+		want = append(want, fresh)
 	}
-	want = append(slices.DeleteFunc(want, func(s said) bool { return s.t == 0 }), fresh)
 	files := map[string]string{}
 	for name, part := range w.files {
 		files[name] = part

@@ -160,18 +160,27 @@ func (ed *Editor) Remove(e *Entry) {
 func (ed *Editor) settleOwners() {
 	var stated *Entry // who stated the owner in the old text
 	var owner []byte  // of the record before, in the new text
-	var in *source.File
+	var open []*source.File // each includes the next
 	come := slices.Clone(ed.inserted)
-	for _, e := range ed.f.All {
-		at := e.File.Offset(e.Span.Start)
+	before := func(f *source.File, at int) { // what comes into f up to an offset
 		come = slices.DeleteFunc(come, func(i inserted) bool {
-			now := i.file == e.File && i.at <= at || i.file == in && e.File != in && e.Kind != Directive && i.at == len(in.Content)
-			if now {
-				owner = []byte(i.owner.Wire())
+			if i.file != f || i.at > at {
+				return false
 			}
-			return now
+			owner = []byte(i.owner.Wire())
+			return true
 		})
-		in = e.File
+	}
+	for _, e := range ed.f.All {
+		if i := slices.Index(open, e.File); i < 0 {
+			open = append(open, e.File)
+		} else {
+			for n := len(open) - 1; n > i; n-- {
+				before(open[n], len(open[n].Content))
+			}
+			open = open[:i+1]
+		}
+		before(e.File, e.File.Offset(e.Span.Start))
 		if e.OwnerTok >= 0 {
 			stated = e
 		}
@@ -193,12 +202,20 @@ func (ed *Editor) stateOwner(e *Entry, owner []byte) {
 	for content[first] == ' ' || content[first] == '\t' {
 		first++
 	}
+	end, ttl := first, "" // a TTL that this edit writes among those blanks
+	for i, p := range ed.patches[e.File] {
+		if p.from > start && p.to < first && p.new != "" {
+			first, ttl = p.from, p.new+string(content[p.to:first])
+			ed.patches[e.File] = slices.Delete(ed.patches[e.File], i, i+1)
+			break
+		}
+	}
 	width := columnAt(content[start:first])
 	blank := strings.Repeat(" ", max(1, width-len(owner)))
 	if bytes.IndexByte(content[start:first], '\t') >= 0 {
 		blank = tabsTo(len(owner), width)
 	}
-	ed.replace(e.File, start, first, string(owner)+blank)
+	ed.replace(e.File, start, end, string(owner)+blank+ttl)
 }
 
 // ReplaceFrom replaces all of the file from an offset on.

@@ -19,11 +19,13 @@ type Buffer struct {
 	Main   *source.File   // the text as a file of Source
 	File   *zonefile.File // its entries; nil for fencepost.toml
 	Diags  *diag.List
+
+	app *App
 }
 
 // CheckBuffer checks a text that may not be saved yet as the file at path.
 func (a *App) CheckBuffer(path, text string) *Buffer {
-	b := &Buffer{Text: text, Source: &source.Set{}, Diags: &diag.List{}}
+	b := &Buffer{Text: text, Source: &source.Set{}, Diags: &diag.List{}, app: a}
 	f, err := b.Source.Add(path, []byte(text))
 	if err != nil {
 		return b
@@ -72,10 +74,10 @@ func (b *Buffer) Tidy() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	before, diags := parseLone(&src, f)
-	if diags.Count(diag.Error) > 0 {
+	before, good := parseLone(&src, f, b.app.includes(&src, f.Name))
+	if !good {
 		return "", errors.New("the file has errors")
 	}
 	text := zonefile.Tidy(before)
-	return string(text), sameMeaning(f.Name, before, text)
+	return string(text), b.app.sameMeaning(f.Name, before, text)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sort"
 
 	"fencepost/diag"
@@ -34,7 +35,7 @@ func (a *App) Tidy(ctx context.Context, operands []string, check bool) (out []*T
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		t, err := tidyFile(path, check)
+		t, err := a.tidyFile(path, check)
 		if err != nil {
 			return out, err
 		}
@@ -68,7 +69,7 @@ func (a *App) zoneFiles(operands []string) (paths []string, err error) {
 	return paths, err
 }
 
-func tidyFile(path string, check bool) (*Tidied, error) {
+func (a *App) tidyFile(path string, check bool) (*Tidied, error) {
 	unlock, err := lockFolder(filepath.Dir(path))
 	if err != nil {
 		return nil, err
@@ -79,8 +80,8 @@ func tidyFile(path string, check bool) (*Tidied, error) {
 	if err != nil {
 		return nil, err
 	}
-	before, diags := parseLone(&src, f)
-	if n := diags.Count(diag.Error); n > 0 {
+	before, good := parseLone(&src, f, a.includes(&src, path))
+	if !good {
 		return nil, fmt.Errorf("%s has errors, so it was left as it is; see: fencepost check %s", Shown(path), Shown(path))
 	}
 	text := zonefile.Tidy(before)
@@ -88,7 +89,7 @@ func tidyFile(path string, check bool) (*Tidied, error) {
 	if !out.Changed {
 		return out, nil
 	}
-	if err := sameMeaning(path, before, text); err != nil {
+	if err := a.sameMeaning(path, before, text); err != nil {
 		return nil, err
 	}
 	out.Removed, out.Added = lineChanges(f.Content, text)
@@ -98,44 +99,54 @@ func tidyFile(path string, check bool) (*Tidied, error) {
 	return out, writeFile(path, text)
 }
 
-// parseLone reads a file by itself, one that others include too: without a name
-// of its own it is taken to be relative to the root.
-func parseLone(src *source.Set, f *source.File) (*zonefile.File, *diag.List) {
+// openFunc reads a file that another includes.
+type openFunc func(path string, from *source.File) (*source.File, error)
+
+// parseLone reads a file to be tidied, one that others include too: without a name
+// of its own it is taken to be relative to the root. Files that it includes are
+// read for the owners that they leave behind; they may have errors or be missing.
+// good tells that the file itself has no error.
+func parseLone(src *source.Set, f *source.File, open openFunc) (file *zonefile.File, good bool) {
 	origin := originOf(f.Name)
 	if origin.IsZero() {
 		origin = dnsname.Root
 	}
 	diags := &diag.List{}
-	open := func(string, *source.File) (*source.File, error) { return src.Add("included", nil) } // tidied by itself
-	return zonefile.Parse(f, zonefile.Options{Origin: origin, Open: open}, diags), diags
+	file = zonefile.Parse(f, zonefile.Options{Origin: origin, Open: func(path string, from *source.File) (*source.File, error) {
+		if in, err := open(path, from); err == nil {
+			return in, nil
+		}
+		return nil, nil
+	}}, diags)
+	for _, d := range diags.All {
+		if d.Severity == diag.Error && src.File(d.Span.Start) == f {
+			return file, false
+		}
+	}
+	return file, true
 }
 
 // sameMeaning proves that a tidied text says what the file said: the same records
 // in the same order with the same TTLs, and is tidy itself.
-func sameMeaning(path string, before *zonefile.File, text []byte) error {
+func (a *App) sameMeaning(path string, before *zonefile.File, text []byte) error {
 	var src source.Set
 	f, err := src.Add(before.Source.Name, text)
 	if err != nil {
 		return err
 	}
-	after, _ := parseLone(&src, f)
-	var a, b []string
-	for _, e := range before.Entries {
-		if e.Kind == zonefile.Record {
-			a = append(a, key(e.Owner, e.Type, e.TTL, e.Data))
-		}
-	}
-	for _, e := range after.Entries {
-		if e.Kind == zonefile.Record {
-			b = append(b, key(e.Owner, e.Type, e.TTL, e.Data))
-		}
-	}
-	same := len(a) == len(b) && bytes.Equal(zonefile.Tidy(after), text)
-	for i := 0; same && i < len(a); i++ {
-		same = a[i] == b[i]
-	}
-	if !same {
+	after, good := parseLone(&src, f, a.includes(&src, path))
+	if !good || !slices.Equal(said(before), said(after)) || !bytes.Equal(zonefile.Tidy(after), text) {
 		return fmt.Errorf("%s is laid out in a way that cannot be tidied without changing it; it was left as it is", Shown(path))
 	}
 	return nil
+}
+
+// said is the records of a file and of those that it includes, in order.
+func said(f *zonefile.File) (out []string) {
+	for _, e := range f.All {
+		if e.Kind == zonefile.Record {
+			out = append(out, key(e.Owner, e.Type, e.TTL, e.Data))
+		}
+	}
+	return out
 }
