@@ -126,15 +126,8 @@ var (
 // VerifySet checks one RRSIG over a set with the keys of the zone, at a time
 // (RFC 4035 §5.3). owner and zoneName are in wire form.
 func VerifySet(scratch []byte, keys []*PublicKey, zoneName, owner []byte, set zone.RRset, sigData []byte, now time.Time) (grown []byte, err error) {
-	s, err := ParseRRSIG(sigData)
+	s, err := matching(zoneName, owner, set, sigData, now)
 	if err != nil {
-		return scratch, err
-	}
-	labels := dnsname.CountLabels(owner)
-	if s.Covered != set.Type || !dnsname.EqualWire(s.Signer, zoneName) || int(s.Labels) > labels {
-		return scratch, ErrMismatch
-	}
-	if err := checkTime(&s, now); err != nil {
 		return scratch, err
 	}
 	scratch = AppendSigned(scratch[:0], &s, owner, set)
@@ -148,6 +141,30 @@ func VerifySet(scratch []byte, keys []*PublicKey, zoneName, owner []byte, set zo
 		}
 	}
 	return scratch, err
+}
+
+// matching reads an RRSIG and checks all but the signature itself.
+func matching(zoneName, owner []byte, set zone.RRset, sigData []byte, now time.Time) (s RRSIG, err error) {
+	if s, err = ParseRRSIG(sigData); err != nil {
+		return s, err
+	}
+	if s.Covered != set.Type || !dnsname.EqualWire(s.Signer, zoneName) || int(s.Labels) > dnsname.CountLabels(owner) {
+		return s, ErrMismatch
+	}
+	return s, checkTime(&s, now)
+}
+
+// MatchSet is VerifySet without the cryptography: whether the RRSIG could be one of
+// the key over the set.
+func MatchSet(k *PublicKey, zoneName, owner []byte, set zone.RRset, sigData []byte, now time.Time) error {
+	s, err := matching(zoneName, owner, set, sigData, now)
+	if err != nil {
+		return err
+	}
+	if k.Tag != s.KeyTag || k.Algorithm != s.Algorithm {
+		return ErrNoKey
+	}
+	return nil
 }
 
 // checkTime compares in serial arithmetic (RFC 4034 §3.1.5).

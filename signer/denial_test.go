@@ -207,7 +207,7 @@ func TestRenewal(t *testing.T) {
 	day := 24 * time.Hour
 	for age := time.Duration(0); age < 9*day; age += 3 * time.Hour {
 		now := at.Add(age)
-		next, report, err := signer.Sign(context.Background(), z, keys, signer.Policy{Previous: first}, now)
+		next, report, err := signer.Sign(context.Background(), z, keys, signer.Policy{Previous: first, TrustPrevious: true}, now)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -74,7 +74,7 @@ type chainMaker struct {
 
 // included tells whether a name has an NSEC3 record.
 func (c *chainMaker) included(n *zone.Node) bool {
-	return !n.Occluded() && !(c.d.OptOut && insecure(n))
+	return !n.Occluded() && !leftover(n) && !(c.d.OptOut && insecure(n))
 }
 
 // insecure tells whether a name is a delegation without DS.
@@ -113,7 +113,7 @@ func (c *chainWorker) name(n *zone.Node, owner, key []byte, types []rr.Type) {
 		owner = owner[1+int(owner[0]):]
 		above := dnsname.KeyPrefix(key, labels)
 		var node zone.Node
-		if c.z.Get(above, &node) {
+		if c.z.Get(above, &node) && (c.proving || !leftover(&node)) {
 			continue // a name in its own right
 		}
 		c.note(owner, above, nil, cut)

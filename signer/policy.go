@@ -86,6 +86,10 @@ type Policy struct {
 	// Previous is a signed version, with the same apex, whose signatures are kept
 	// where they still fit; nil: none.
 	Previous *zone.Snapshot
+	// TrustPrevious says that Previous came from a signer and did not pass through
+	// other hands: signatures by a key that it publishes are then kept as they are.
+	// Else each is verified before it is kept.
+	TrustPrevious bool
 	// CheckEvery is which share of new signatures is verified at once, besides all
 	// over SOA and DNSKEY: 1 is all, n one in n; 0 is one in 256.
 	CheckEvery int
@@ -143,6 +147,8 @@ var (
 	// ErrSelfCheck means that a signature just made does not verify: nothing is
 	// handed out (a fault of the machine, or of this program).
 	ErrSelfCheck = errors.New("a signature that was just made does not verify")
+	// ErrUnsound means that the signed zone is not whole: nothing is handed out.
+	ErrUnsound = errors.New("the signed zone is not whole (a fault of this program); nothing was handed out")
 	// ErrNSEC3 is wrapped when the zone cannot have NSEC3 records.
 	ErrNSEC3 = errors.New("the zone cannot have NSEC3 records")
 )

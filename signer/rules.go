@@ -16,6 +16,10 @@ var (
 		Doc: "Validating resolvers reject it from that moment on. Sign the zone again; a server that signs by itself does so in time."}
 	RuleEarly = &diag.Rule{Code: "signature-not-yet-valid", Severity: diag.Error, Title: "a signature is not valid yet", Ref: "RFC 4034 §3.1.5",
 		Doc: "Its time of inception lies in the future. Look at the clock of the machine that signed."}
+	RuleTTL = &diag.Rule{Code: "signed-ttl-mismatch", Severity: diag.Error, Title: "a TTL is not the one that was signed", Ref: "RFC 4034 §3, §3.1.4, RFC 4035 §2.2",
+		Doc: "The TTL of a set, that of its signatures and the original TTL in them have to be the same. A TTL was changed after signing. Sign the zone again."}
+	RuleDenialTTL = &diag.Rule{Code: "denial-ttl", Severity: diag.Warning, Title: "NSEC or NSEC3 records live longer or shorter than negative answers", Ref: "RFC 9077 §3",
+		Doc: "Their TTL is to be the least of the SOA's TTL and its last number. Where it is larger, resolvers may deny names for longer than the zone says. Sign the zone again."}
 	RuleStraySignature = &diag.Rule{Code: "stray-signature", Severity: diag.Error, Title: "a signature stands where none belongs", Ref: "RFC 4035 §2.2",
 		Doc: "NS records of a delegation, glue and signatures themselves are not signed, and a signature without its records has no use."}
 	RuleNoDenial = &diag.Rule{Code: "missing-nsec", Severity: diag.Error, Title: "a name has no NSEC or NSEC3 record", Ref: "RFC 4035 §2.3",
@@ -41,5 +45,5 @@ var (
 )
 
 // Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{RuleNotSigned, RuleBadKey, RuleNoSignature, RuleBadSignature, RuleExpired, RuleEarly,
+var Rules = []*diag.Rule{RuleNotSigned, RuleBadKey, RuleNoSignature, RuleBadSignature, RuleTTL, RuleDenialTTL, RuleExpired, RuleEarly,
 	RuleStraySignature, RuleNoDenial, RuleBadChain, RuleBadTypes, RuleStrayDenial, RuleNoAnchor, RuleNoKey, RuleWeakKey, RuleParams, RuleCDS, RuleZonemd}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -27,6 +28,10 @@ func Sign(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now time.
 }
 
 func signWhole(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*zone.Snapshot, Report, error) {
+	z, err := withoutLeftovers(z)
+	if err != nil {
+		return nil, Report{}, err
+	}
 	job, err := newSigning(z, keys, p, now)
 	if err != nil {
 		return nil, Report{}, err
@@ -43,6 +48,9 @@ func signWhole(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now 
 	}
 	if err == nil && len(job.p.Zonemd) > 0 {
 		out, err = job.addDigest(out)
+	}
+	if err == nil {
+		err = job.prove(ctx, out)
 	}
 	if err != nil {
 		return nil, job.report(), fmt.Errorf("signing %s: %w", z.Apex(), err)
@@ -62,8 +70,9 @@ type signing struct {
 	inception  time.Time
 	expiration time.Time // of signatures made now, before jitter
 	denialTTL  uint32
-	previous   *zone.Snapshot // or nil
-	prevHashed *zone.Snapshot // or nil
+	previous   *zone.Snapshot       // or nil
+	prevHashed *zone.Snapshot       // or nil
+	sure       map[*dnssec.Key]bool // a signature with the key's tag in previous is by the key
 
 	chain *chainMaker // with NSEC3: the names seen
 
@@ -74,8 +83,7 @@ type signing struct {
 
 func newSigning(z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*signing, error) {
 	p = p.Filled()
-	soa, ok := z.SOA()
-	if !ok {
+	if _, ok := z.SOA(); !ok {
 		return nil, ErrNoSOA
 	}
 	j := &signing{z: z, p: p, apex: []byte(z.Apex().Key()), now: now, previous: p.Previous,
@@ -97,13 +105,52 @@ func newSigning(z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*signing
 			return nil, err
 		}
 	}
-	// RFC 9077 §3: NSEC records live no longer than negative answers do.
 	var apex zone.Node
 	z.ApexNode(&apex)
 	soaSet, _ := apex.Find(rr.TypeSOA)
-	j.denialTTL = min(soaSet.TTL, soa.Minimum)
+	j.denialTTL = denialTTL(z)
 	j.prepareApex(&apex, keys, soaSet.TTL)
+	j.noteSure(keys)
 	return j, nil
+}
+
+// denialTTL is how long NSEC and NSEC3 records live: no longer than negative answers
+// do (RFC 9077 §3).
+func denialTTL(z *zone.Snapshot) uint32 {
+	var apex zone.Node
+	z.ApexNode(&apex)
+	set, _ := apex.Find(rr.TypeSOA)
+	soa, _ := z.SOA()
+	return min(set.TTL, soa.Minimum)
+}
+
+// noteSure notes for which keys the tag is enough to tell their signatures in the
+// previous version: it publishes the key itself, and nobody else has the tag.
+func (j *signing) noteSure(keys []Key) {
+	j.sure = map[*dnssec.Key]bool{}
+	if j.previous == nil || !j.p.TrustPrevious {
+		return
+	}
+	var apex zone.Node
+	j.previous.ApexNode(&apex)
+	set, _ := apex.Find(rr.TypeDNSKEY)
+	for _, k := range append(slices.Clone(j.ksks), j.zsks...) {
+		own, others := false, 0
+		for data := range set.Data {
+			switch same := string(data) == string(k.Data); {
+			case same:
+				own = true
+			case dnssec.KeyTag(data) == k.Tag:
+				others++
+			}
+		}
+		for _, other := range keys {
+			if other.Tag == k.Tag && string(other.Data) != string(k.Data) {
+				others++
+			}
+		}
+		j.sure[k] = own && others == 0
+	}
 }
 
 // prepareApex makes the sets that a signer adds at the apex. ttl is the SOA's.
@@ -266,20 +313,44 @@ func dropped(t rr.Type, apex bool) bool {
 	return false
 }
 
+// leftover tells whether a name has nothing but what an earlier signer put there: it
+// does not exist in the zone to be signed.
+func leftover(n *zone.Node) bool {
+	if n.IsApex() {
+		return false
+	}
+	for set := range n.RRsets {
+		if !dropped(set.Type, false) {
+			return false
+		}
+	}
+	return true
+}
+
+// withoutLeftovers is the zone without such names.
+func withoutLeftovers(z *zone.Snapshot) (*zone.Snapshot, error) {
+	var gone []zone.Change
+	for n := range z.Nodes {
+		if leftover(n) {
+			gone = append(gone, zone.Change{Owner: z.Owner(n)})
+		}
+	}
+	if len(gone) == 0 {
+		return z, nil
+	}
+	return z.With(gone)
+}
+
 // addApex adds what a signer puts at the apex, signed by the keys for it: CDS and
 // CDNSKEY by those that the parent knows (RFC 7344 §4.1).
 func (w *signWorker) addApex(out *zone.NodeWriter) error {
 	for _, set := range w.apexSets {
 		out.AddSet(set)
 		w.types = append(w.types, set.Type)
-		keys := w.zsks
-		if set.Type == rr.TypeDNSKEY || set.Type == rr.TypeCDS || set.Type == rr.TypeCDNSKEY {
-			keys = w.ksks
-		}
 		if set.Type == rr.TypeZONEMD {
 			continue // signed when the digest is known
 		}
-		if err := w.sign(set, keys, out); err != nil {
+		if err := w.sign(set, w.keysFor(set.Type, true), out); err != nil {
 			return err
 		}
 	}
@@ -327,10 +398,16 @@ func (w *signWorker) reusable(sigs, set zone.RRset, k *dnssec.Key) []byte {
 			continue
 		}
 		now := uint32(w.now.Unix())
-		if int32(s.Expiration-w.renew) > 0 && int32(now-s.Inception) >= 0 {
-			w.expires(s.Expiration)
-			return data
+		if int32(s.Expiration-w.renew) <= 0 || int32(now-s.Inception) < 0 {
+			continue
 		}
+		if !w.sure[k] {
+			if w.scratch, err = dnssec.VerifySet(w.scratch, []*dnssec.PublicKey{k.PublicKey}, w.apex, w.owner, set, data, w.now); err != nil {
+				continue
+			}
+		}
+		w.expires(s.Expiration)
+		return data
 	}
 	return nil
 }

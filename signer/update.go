@@ -28,6 +28,9 @@ func Update(ctx context.Context, before, z, signed *zone.Snapshot, keys []Key, p
 	if err != nil {
 		return nil, Report{}, err
 	}
+	if !j.madeAlike(signed) {
+		return Sign(ctx, z, keys, p, now)
+	}
 	u := &updating{signing: j, before: before, names: map[string]dnsname.Name{}}
 	j.prevHashed = signed.Hashed()
 	u.compare()
@@ -56,6 +59,44 @@ func sameDenial(d *Denial, signed *zone.Snapshot) bool {
 		return signed.Hashed() == nil
 	}
 	return bytes.Equal(signed.HashParams(), d.Params.ParamData())
+}
+
+// madeAlike tells whether what does not change can stay as it is: the zone's keys
+// are those that signed before, and what denies lives as long as it has to (RFC
+// 9077 §3).
+func (j *signing) madeAlike(signed *zone.Snapshot) bool {
+	var apex, first zone.Node
+	signed.ApexNode(&apex)
+	set, sigs, _ := apex.FindWithSig(rr.TypeSOA)
+	if sigs.N != len(j.zsks) {
+		return false
+	}
+	for _, k := range j.zsks {
+		if !signedBy(k, set, sigs, j.apex, j.now) {
+			return false
+		}
+	}
+	denial, ok := apex.Find(rr.TypeNSEC)
+	if h := signed.Hashed(); h != nil {
+		var c zone.Cursor
+		if !c.First(h) {
+			return false
+		}
+		c.Node(&first)
+		denial, ok = first.Find(rr.TypeNSEC3)
+		ok = ok && (denial.First()[1]&dnssec.FlagOptOut != 0) == j.p.Denial.OptOut
+	}
+	return ok && denial.TTL == j.denialTTL
+}
+
+// signedBy tells whether one of the signatures over a set of the apex is by the key.
+func signedBy(k *dnssec.Key, set, sigs zone.RRset, apex []byte, now time.Time) bool {
+	for data := range sigs.Data {
+		if _, err := dnssec.VerifySet(nil, []*dnssec.PublicKey{k.PublicKey}, apex, apex, set, data, now); err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // updating is one run of Update.
@@ -109,7 +150,7 @@ func (u *updating) standing(z *zone.Snapshot, key []byte) standing {
 		return standing{}
 	}
 	_, dname := n.Find(rr.TypeDNAME)
-	return standing{hides: n.IsCut() || dname, proves: !n.Occluded()}
+	return standing{hides: n.IsCut() || dname, proves: !n.Occluded() && !leftover(&n)}
 }
 
 func (u *updating) addBelow(z *zone.Snapshot, key []byte) {
@@ -139,7 +180,7 @@ func (u *updating) addBefore(key []byte) {
 	}
 	for c.Valid() {
 		c.Node(&n)
-		if !n.Occluded() {
+		if !n.Occluded() && !leftover(&n) {
 			u.add(n.AppendKey(nil))
 			return
 		}
@@ -171,8 +212,12 @@ func (u *updating) signNames(ctx context.Context, signed *zone.Snapshot) (*zone.
 		change := zone.Change{Owner: u.names[key]}
 		var n, next zone.Node
 		var c zone.Cursor
-		if c.Seek(u.z, []byte(key)) {
+		exists := c.Seek(u.z, []byte(key))
+		if exists {
 			c.Node(&n)
+			exists = !leftover(&n)
+		}
+		if exists {
 			change.Owner = u.z.Owner(&n)
 			following(u.z, c, &next)
 			var out zone.NodeWriter
@@ -189,7 +234,7 @@ func (u *updating) signNames(ctx context.Context, signed *zone.Snapshot) (*zone.
 // following is the next name that is not occluded: the apex after the last.
 func following(z *zone.Snapshot, c zone.Cursor, next *zone.Node) {
 	for c.Next() {
-		if c.Node(next); !next.Occluded() {
+		if c.Node(next); !next.Occluded() && !leftover(next) {
 			return
 		}
 	}

@@ -65,6 +65,7 @@ func Verify(ctx context.Context, z *zone.Snapshot, now time.Time, o VerifyOption
 		return v.finish(), nil
 	}
 	v.checkAnchors(o.Anchors)
+	v.denialTTL = denialTTL(z)
 	v.checkCDS()
 	v.checkParams()
 	if err := z.Scan(ctx, o.Workers, o.Done, v.worker); err != nil {
@@ -87,6 +88,7 @@ func Verify(ctx context.Context, z *zone.Snapshot, now time.Time, o VerifyOption
 type proving struct {
 	z     *zone.Snapshot
 	now   time.Time
+	maker *signing // who just signed it: then no signature is verified; or nil
 	apex  []byte
 	keys  []*dnssec.PublicKey
 	algs  []rr.AlgorithmNumber // each must have signed everything
@@ -95,7 +97,10 @@ type proving struct {
 	mu    sync.Mutex
 	proof *Proof
 
+	denialTTL uint32 // of NSEC and NSEC3 records
+
 	names, good, unchecked atomic.Int64
+	wrongTTL               atomic.Int64 // NSEC and NSEC3 records that live longer or shorter
 	earliest               atomic.Int64 // expiration, Unix seconds
 }
 
@@ -175,6 +180,9 @@ func (v *proving) anchored(k *dnssec.PublicKey, anchors []rr.Record) bool {
 
 func (v *proving) finish() *Proof {
 	p := v.proof
+	if n := v.wrongTTL.Load(); n > 0 {
+		v.report(RuleDenialTTL, v.apex, rr.TypeSOA, "%d NSEC or NSEC3 records do not live for the %d seconds that negative answers do", n, v.denialTTL)
+	}
 	p.Names, p.Signatures, p.Unchecked = int(v.names.Load()), int(v.good.Load()), int(v.unchecked.Load())
 	if e := v.earliest.Load(); e != 0 {
 		p.Expires = time.Unix(e, 0).UTC()
@@ -212,6 +220,9 @@ func (w *proofWorker) node(n, next *zone.Node) error {
 	w.names.Add(1)
 	w.owner = w.z.AppendOwner(w.owner[:0], n)
 	w.types = w.types[:0]
+	if w.maker != nil {
+		w.found(n)
+	}
 	signed := false
 	for set := range n.RRsets {
 		if set.Type == rr.TypeRRSIG {
@@ -252,13 +263,23 @@ func (w *proofWorker) text() string { return string(dnsname.AppendText(nil, w.ow
 
 // signed checks that a set has a good signature with each algorithm.
 func (w *proofWorker) signed(n *zone.Node, set zone.RRset) {
+	if w.maker != nil {
+		w.made(n, set)
+		return
+	}
 	sigs, _ := n.FindSig(set.Type)
+	if (set.Type == rr.TypeNSEC || set.Type == rr.TypeNSEC3) && set.TTL != w.denialTTL {
+		w.wrongTTL.Add(1)
+	}
 	clear(w.good)
 	failed := false
 	for sig := range sigs.Data {
 		var err error
 		s, _ := dnssec.ParseRRSIG(sig)
 		w.scratch, err = dnssec.VerifySet(w.scratch, w.keys, w.apex, w.owner, set, sig, w.now)
+		if s.OriginalTTL != set.TTL || sigs.TTL != set.TTL { // RFC 4034 §3, §3.1.4
+			w.report(RuleTTL, w.owner, set.Type, "%s %s lives %d seconds, its signature %d, and %d were signed", w.text(), set.Type, set.TTL, sigs.TTL, s.OriginalTTL)
+		}
 		switch {
 		case err == nil:
 			w.proving.good.Add(1)

@@ -77,7 +77,7 @@ func Zonemd(z *zone.Snapshot, algorithms []uint8) (map[uint8][]byte, error) {
 		hashedNodes.upTo(d.key, d.node)
 		d.node(n)
 	}
-	hashedNodes.upTo(nil, d.node)
+	hashedNodes.rest(d.node)
 	d.flush()
 	out := map[uint8][]byte{}
 	for a, h := range hashes {
@@ -164,15 +164,24 @@ func nodes(s *zone.Snapshot) *nodeQueue {
 	return q
 }
 
-// upTo hands over the names before key; all that are left for nil.
+// upTo hands over the names before key. The key of the apex is empty: none is.
 func (q *nodeQueue) upTo(key []byte, f func(*zone.Node)) {
 	var n zone.Node
 	for q.more {
 		q.c.Node(&n)
-		if key != nil && slices.Compare(n.AppendKey(nil), key) >= 0 {
+		if slices.Compare(n.AppendKey(nil), key) >= 0 {
 			return
 		}
 		f(&n)
 		q.more = q.c.Next()
+	}
+}
+
+// rest hands over the names that are left.
+func (q *nodeQueue) rest(f func(*zone.Node)) {
+	var n zone.Node
+	for ; q.more; q.more = q.c.Next() {
+		q.c.Node(&n)
+		f(&n)
 	}
 }

@@ -54,6 +54,11 @@ func (n *Node) Occluded() bool { return n.flags&flagOccluded != 0 }
 // IsApex tells whether the node is the apex.
 func (n *Node) IsApex() bool { return len(n.prefix)+len(n.suffix) == 0 }
 
+// Same tells whether two nodes are one: the same octets of a page.
+func (n *Node) Same(o *Node) bool {
+	return len(n.body) == len(o.body) && len(n.suffix) == len(o.suffix) && (len(n.body) == 0 || &n.body[0] == &o.body[0])
+}
+
 // HasAlias tells whether the node has a CNAME.
 func (n *Node) HasAlias() bool { return n.flags&flagAlias != 0 }
 
