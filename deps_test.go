@@ -14,7 +14,7 @@ import (
 // layers is the structure of the program, from the bottom up: a package imports
 // only what stands in a line above it. docs/architecture.md draws it.
 var layers = [][]string{
-	{"dnsname", "source", "server/datagram"},
+	{"dnsname", "source", "server/datagram", "wholefile"},
 	{"diag"},
 	{"rr"},
 	{"message", "zone"},

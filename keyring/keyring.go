@@ -16,13 +16,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"fencepost/dnsname"
 	"fencepost/dnssec"
 	"fencepost/roll"
 	"fencepost/rr"
 	"fencepost/signer"
+	"fencepost/wholefile"
 )
 
 // Entry is one key.
@@ -301,17 +300,10 @@ func (r *Ring) Save() error {
 	return nil
 }
 
-// writeFile writes all or nothing, readable by the owner only, and makes it last.
+// writeFile writes all or nothing, readable by the owner only.
 func writeFile(path string, text []byte) error {
-	if err := renameio.WriteFile(path, text, 0o600, renameio.IgnoreUmask()); err != nil {
-		return err
-	}
-	d, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
+	_ = os.Chmod(path, 0o600) // one that exists keeps its mode
+	return wholefile.Write(path, text, 0o600)
 }
 
 // Signers is the keys as the signer wants them: those that the zone shows or that

@@ -158,8 +158,8 @@ func (ed *Editor) Remove(e *Entry) {
 // the record that stated it goes, or a new one comes in between. It is called
 // once, when all changes are known.
 func (ed *Editor) settleOwners() {
-	var stated *Entry // who stated the owner in the old text
-	var owner []byte  // of the record before, in the new text
+	var stated *Entry       // who stated the owner in the old text
+	var owner []byte        // of the record before, in the new text
 	var open []*source.File // each includes the next
 	come := slices.Clone(ed.inserted)
 	before := func(f *source.File, at int) { // what comes into f up to an offset

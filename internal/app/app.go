@@ -12,11 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/source"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 )
 
@@ -176,24 +175,6 @@ func originOf(path string) dnsname.Name {
 	return n
 }
 
-// writeFile replaces a file wholly or not at all, and makes it last. The mode of
-// an existing file is kept.
-func writeFile(path string, text []byte) error {
-	mode := fs.FileMode(0o644)
-	if info, err := os.Stat(path); err == nil {
-		mode = info.Mode().Perm()
-	}
-	// A link is written through, so that it stays a link.
-	if real, err := filepath.EvalSymlinks(path); err == nil {
-		path = real
-	}
-	if err := renameio.WriteFile(path, text, mode, renameio.IgnoreUmask()); err != nil {
-		return err
-	}
-	d, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
-}
+// writeFile replaces a file wholly or not at all, and makes it last. Owner and mode
+// of an existing file are kept.
+func writeFile(path string, text []byte) error { return wholefile.Write(path, text, 0o644) }

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"fencepost/wholefile"
 )
 
 // errLocked means that another program holds a lock.
@@ -29,6 +31,9 @@ func lockFolder(dir string) (unlock func(), err error) {
 	if errors.Is(err, errLocked) {
 		err = fmt.Errorf("another fencepost has been changing files in %s for %s; nothing was changed here", Shown(dir), lockWait)
 	}
+	if err == nil {
+		wholefile.Sweep(dir, time.Now())
+	}
 	return unlock, err
 }
 
@@ -41,6 +46,9 @@ func lockKeyFolder(dir string) (unlock func(), err error) {
 	unlock, err = lockWithin(dir, keyLockWait)
 	if errors.Is(err, errLocked) {
 		err = fmt.Errorf("another fencepost looks after the keys in %s; use the workspace that its server runs in", Shown(dir))
+	}
+	if err == nil {
+		wholefile.Sweep(dir, time.Now())
 	}
 	return unlock, err
 }

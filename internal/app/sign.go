@@ -1,16 +1,12 @@
 package app
 
 import (
-	"bufio"
 	"context"
 	"encoding/hex"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
-
-	"github.com/google/renameio/v2"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -39,6 +35,7 @@ type SignOptions struct {
 	Zonemd         bool
 	Validity       string
 	CheckAll       bool // verify every signature made
+	Prove          bool // verify the whole file before it appears
 	KeepKeys       bool
 	PassphraseFile string
 	Out            string // "-" is standard output, "" NAME.signed in the present folder
@@ -90,14 +87,18 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	if err != nil {
 		return nil, err
 	}
-	if sameFile(zi.path, o.Out) {
-		return nil, usage("-o %s is the zone file itself: the signed zone goes to another file, so that yours stays as it is", o.Out)
+	out := o.Out
+	if out == "" && zi.zone != nil {
+		out = plainName(zi.zone.Apex()) + ".signed"
+	}
+	if err := a.mayOverwrite(zi.path, out); err != nil {
+		return nil, err
 	}
 	in.Diags.Sort()
 	if zi.errors() > 0 {
 		return &Signed{Input: in}, fmt.Errorf("nothing was signed: %w", ErrFindings)
 	}
-	ring, started, err := a.ringToSign(zi.zone.Apex(), &o)
+	ring, started, commit, err := a.ringToSign(zi.zone.Apex(), &o)
 	if err != nil {
 		return nil, err
 	}
@@ -121,71 +122,67 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	if report.Foreign > 0 && !p.KeepKeys {
 		warnings = append(warnings, fmt.Sprintf("%d DNSKEY records in the file are of keys that are not here and were left out; keep those of another operator with --keep-keys", report.Foreign))
 	}
-	plain := plainName(zi.zone.Apex())
-	out := o.Out
-	if out == "" {
-		out = plain + ".signed"
-	}
-	if err := writeZone(out, o.Stdout, snap); err != nil {
+	if err := a.writeSigned(ctx, out, o, snap, commit); err != nil {
 		return nil, err
 	}
 	return &Signed{Zone: snap.Apex(), Serial: snap.Serial(), Out: out, Report: report, Keys: len(ring.Signers()), Started: started, Warnings: warnings, Elapsed: time.Since(start), Input: in}, nil
 }
 
 // ringToSign opens the keys that sign. Keys that were made and never used are put
-// to use when no others are, which is noted in the ring.
-func (a *App) ringToSign(apex dnsname.Name, o *SignOptions) (*keyring.Ring, []uint16, error) {
-	ring, err := a.ring(apex, o.Keys)
-	if err != nil {
-		return nil, nil, err
+// to use when no others are; commit notes that in the ring, once there is a signed
+// zone.
+func (a *App) ringToSign(apex dnsname.Name, o *SignOptions) (ring *keyring.Ring, started []uint16, commit func() error, err error) {
+	if ring, err = a.ring(apex, o.Keys); err != nil {
+		return nil, nil, nil, err
 	}
 	if plain := plainName(apex); len(ring.Keys) == 0 {
-		return nil, nil, fmt.Errorf("%w of %s in %s; make one with: fencepost key new %s%s", errNoKeys, plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
+		return nil, nil, nil, fmt.Errorf("%w of %s in %s; make one with: fencepost key new %s%s", errNoKeys, plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
 	}
-	var started []uint16
+	commit = func() error { return nil }
 	if !ring.Roll.Signs() {
-		if ring, started, err = a.firstUse(ring, o); err != nil {
-			return nil, nil, err
+		now := a.Now()
+		if started, err = a.firstUse(ring, o, now); err != nil {
+			return nil, nil, nil, err
+		}
+		commit = func() error {
+			return a.withRing(ring.Dir, ring.Zone, func(again *keyring.Ring) error {
+				_, err := a.firstUse(again, o, now)
+				return err
+			})
 		}
 	}
 	passphrase, err := readPassphrase(o.PassphraseFile)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
-	return ring, started, ring.Unlock(keyring.Signing, passphrase)
+	return ring, started, commit, ring.Unlock(keyring.Signing, passphrase)
 }
 
 // firstUse puts keys to use that were made and never used. In a workspace that signs
 // the zone that begins as its server does: the parent is asked for a DS only when
 // caches have had time; with a folder of keys alone nobody but the user can tell.
-func (a *App) firstUse(ring *keyring.Ring, o *SignOptions) (*keyring.Ring, []uint16, error) {
+func (a *App) firstUse(ring *keyring.Ring, o *SignOptions, now time.Time) (started []uint16, err error) {
 	plain, fresh := plainName(ring.Zone), unused(ring)
 	if !covers(fresh) {
-		return nil, nil, fmt.Errorf("the keys of %s in %s do not cover the work: a ksk and a zsk are needed, or a single key; make one with: fencepost key new %s --role zsk%s", plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
+		return nil, fmt.Errorf("the keys of %s in %s do not cover the work: a ksk and a zsk are needed, or a single key; make one with: fencepost key new %s --role zsk%s", plain, Shown(ring.Dir), plain, keysFlag(o.Keys))
 	}
-	var out *keyring.Ring
-	var started []uint16
-	err := a.withRing(ring.Dir, ring.Zone, func(again *keyring.Ring) error {
-		out = again
-		var keys []*roll.Key
-		for _, e := range fresh {
-			keys = append(keys, again.ByTag(e.Tag).Key)
-			started = append(started, e.Tag)
+	var keys []*roll.Key
+	for _, e := range fresh {
+		keys = append(keys, e.Key)
+		started = append(started, e.Tag)
+	}
+	if o.Keys == "" && a.policyOf(ring.Zone) != nil {
+		if err := ring.Roll.Start(roll.SignZone, keys, "the zone is signed for the first time", now); err != nil {
+			return nil, err
 		}
-		if o.Keys == "" && a.policyOf(ring.Zone) != nil {
-			if err := again.Roll.Start(roll.SignZone, keys, "the zone is signed for the first time", a.Now()); err != nil {
-				return err
-			}
-			t := a.timingOf(again)
-			again.Roll.Tend(a.Now(), nil, &t)
-			return nil
-		}
-		for _, k := range keys {
-			k.Use(a.Now())
-		}
-		return nil
-	})
-	return out, started, err
+		t := a.timingOf(ring)
+		ring.Roll.Tend(now, nil, &t)
+		return started, nil
+	}
+	for _, k := range keys {
+		k.Use(now)
+	}
+	return started, nil
 }
 
 // signingPolicy is the policy of the zone in its workspace, changed by options.
@@ -252,13 +249,6 @@ func (a *App) previous(path string, apex dnsname.Name) (*zone.Snapshot, error) {
 	return z.Snapshot, nil
 }
 
-// sameFile tells whether two paths lead to one file.
-func sameFile(a, b string) bool {
-	x, errX := os.Stat(a)
-	y, errY := os.Stat(b)
-	return errX == nil && errY == nil && os.SameFile(x, y)
-}
-
 func keysFlag(dir string) string {
 	if dir == "" {
 		return ""
@@ -274,30 +264,6 @@ func progress(f func(done, all int), all int) func(int) {
 	}
 	var total counter
 	return func(n int) { f(total.add(n), all) }
-}
-
-// writeZone writes a zone as a master file, all or nothing.
-func writeZone(path string, stdout io.Writer, z *zone.Snapshot) error {
-	if path == "-" {
-		w := bufio.NewWriterSize(stdout, 1<<20)
-		if err := zonefile.Write(w, z); err != nil {
-			return err
-		}
-		return w.Flush()
-	}
-	t, err := renameio.NewPendingFile(path, renameio.WithPermissions(0o644))
-	if err != nil {
-		return err
-	}
-	defer t.Cleanup() //nolint:errcheck // after CloseAtomicallyReplace there is nothing to clean
-	w := bufio.NewWriterSize(t, 1<<20)
-	if err := zonefile.Write(w, z); err != nil {
-		return err
-	}
-	if err := w.Flush(); err != nil {
-		return err
-	}
-	return t.CloseAtomicallyReplace()
 }
 
 // VerifyOptions of Verify.

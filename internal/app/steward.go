@@ -93,6 +93,7 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	}
 	p := s.zone.Sign.Signing
 	p.Serial, p.CDS, p.Previous = j.Serial, cdsOf(s.zone.Sign, ring), j.Signed
+	p.TrustPrevious = true // it comes from our store
 	full := p.Filled()
 	// What falls due within a quarter of a day is renewed together.
 	p.Refresh = full.Refresh + full.Validity/56

@@ -18,7 +18,11 @@ CDNSKEY for the parent, and a signature over every set of records. The same zone
 keys and time (--now) give the same file. A zone with errors is not signed.
 
 In a workspace the zone's policy says how; flags come before it. With --previous
-signatures that still fit are kept, so that only what changed is signed.`,
+signatures that still fit are verified and kept.
+
+Before anything is written the signed zone is looked over: every name is found, every
+set has its signatures, the chain of proofs is closed. --prove also reads the file
+back and verifies every signature, which takes longer than signing.`,
 		Example: `  fencepost sign saltmarsh.example -o signed.zone
   fencepost sign plain.zone --keys ./mykeys -o - --now 2026-11-23T12:00:00Z
   fencepost sign plain.zone --keys ./mykeys -o new.signed --previous old.signed
@@ -70,6 +74,7 @@ signatures that still fit are kept, so that only what changed is signed.`,
 	f.BoolVar(&o.Zonemd, "zonemd", false, "add a digest of the whole zone (ZONEMD)")
 	f.StringVar(&o.Validity, "validity", "", "`TIME` that signatures are valid (default: 14d)")
 	f.BoolVar(&o.CheckAll, "check-all", false, "verify every signature made, not a sample")
+	f.BoolVar(&o.Prove, "prove", false, "read the file back and verify all of it before it appears")
 	f.BoolVar(&o.KeepKeys, "keep-keys", false, "keep DNSKEY, CDS and CDNSKEY records of the file that are not ours (several operators)")
 	f.StringVar(&o.PassphraseFile, "passphrase-file", "", "`FILE` with the passphrase of protected keys")
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")

@@ -1,0 +1,103 @@
+// Package wholefile replaces files wholly or not at all. The new text is written
+// beside the file, in the same folder, so that nobody who cannot read the folder
+// reads it on the way; it takes over owner and mode of what it replaces, and is on
+// stable storage before Commit returns.
+package wholefile
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"time"
+
+	"github.com/google/renameio/v2"
+)
+
+// ErrNotRegular means that the target is a folder, a device, a pipe or a socket.
+var ErrNotRegular = errors.New("it is no regular file")
+
+// File is a file that is being written. It becomes visible with Commit.
+type File struct {
+	*renameio.PendingFile
+	dir string
+}
+
+// Create begins to write the file at path. mode is that of a new file; one that
+// exists keeps its own. A symbolic link stays: what it points to is replaced.
+func Create(path string, mode fs.FileMode) (*File, error) {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	dir := filepath.Dir(path)
+	old, err := os.Stat(path)
+	if err == nil {
+		if !old.Mode().IsRegular() {
+			return nil, &fs.PathError{Op: "write", Path: path, Err: ErrNotRegular}
+		}
+		mode = old.Mode().Perm()
+	}
+	t, err := renameio.NewPendingFile(path, renameio.WithTempDir(dir), renameio.WithStaticPermissions(mode), renameio.IgnoreUmask())
+	var wrong *fs.PathError
+	if errors.As(err, &wrong) {
+		return nil, &fs.PathError{Op: "write", Path: path, Err: wrong.Err} // not the name it has on the way
+	}
+	if err != nil {
+		return nil, err
+	}
+	if old != nil {
+		keepOwner(t.File, old)
+	}
+	return &File{t, dir}, nil
+}
+
+// Commit puts the file in its place and makes it last.
+func (f *File) Commit() error {
+	if err := f.CloseAtomicallyReplace(); err != nil {
+		return err
+	}
+	d, err := os.Open(f.dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// Discard gives it up. After Commit it does nothing.
+func (f *File) Discard() { _ = f.Cleanup() }
+
+// Write replaces the file at path by a text; see Create.
+func Write(path string, text []byte, mode fs.FileMode) error {
+	f, err := Create(path, mode)
+	if err != nil {
+		return err
+	}
+	defer f.Discard()
+	if _, err := f.File.Write(text); err != nil {
+		return err
+	}
+	return f.Commit()
+}
+
+// stale is how old a file must be to have been left by a program that was killed.
+const stale = time.Hour
+
+// ours are the names of files that are being written.
+var ours = regexp.MustCompile(`^\..+\.(zone|toml|pem|signed|intent)\d+$`)
+
+// Sweep removes what writers left in a folder when they were killed, so that
+// neither zones nor keys lie about.
+func Sweep(dir string, now time.Time) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		info, err := e.Info()
+		if err == nil && info.Mode().IsRegular() && ours.MatchString(e.Name()) && now.Sub(info.ModTime()) > stale {
+			_ = os.Remove(filepath.Join(dir, e.Name()))
+		}
+	}
+}
