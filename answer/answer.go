@@ -5,7 +5,8 @@
 //
 // Where the standards leave room: positive answers carry no authority and no
 // additional records; a referral carries all the glue; ANY over UDP is answered
-// with one set (RFC 8482 §4.1); a chain of aliases is followed for 16 steps.
+// with one set (RFC 8482 §4.1); a chain of aliases is followed for 16 steps, or until
+// it comes back to a name that was met; each record stands once.
 package answer
 
 import (
@@ -69,13 +70,31 @@ type Responder struct {
 	scratch  []byte
 	truncate bool
 	cover    zone.Cursor
-	proofs   [4][]byte // keys of the NSEC records that are in the response
-	nProofs  int
+	proof    zone.Node
+
+	// What is in the response already: each record stands there once (RFC 2181 §5).
+	proofs  [maxChain + 3]zone.Node // with NSEC or NSEC3
+	nProofs int
+	dnames  [maxChain]zone.Node
+	nDNames int
+	names   [maxChain][]byte // owners of aliases, to find out about loops
+	// due are the wildcards that made aliases: the proof that no closer name exists
+	// follows in the authority section (RFC 4035 §3.1.3.3), behind all answers.
+	due  [maxChain]dueProof
+	nDue int
+}
+
+// dueProof is where a proof is taken from: the cursor is on the name before, or on
+// the NSEC3 record.
+type dueProof struct {
+	z  *zone.Snapshot
+	at zone.Cursor
 }
 
 // Respond appends the response to q to dst.
 func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options) []byte {
-	r.q, r.src, r.tcp, r.truncate, r.nProofs, r.owner = q, src, o.TCP, false, 0, nil
+	r.q, r.src, r.tcp, r.truncate, r.owner = q, src, o.TCP, false, nil
+	r.nProofs, r.nDNames, r.nDue = 0, 0, 0
 	r.b.Begin(dst, q, o.Limit, o.UDPSize)
 	if code := r.refuse(q); code != message.NoError {
 		r.b.SetRcode(code)
@@ -98,6 +117,7 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 		return r.b.Finish()
 	}
 	r.chain(z)
+	r.settle()
 	if r.truncate {
 		r.b.SetFlag(message.FlagTC)
 	}
@@ -118,15 +138,17 @@ func (r *Responder) refuse(q *message.Query) message.Rcode {
 	return message.NoError
 }
 
-// chain answers from zone z and follows aliases into other zones served here.
+// chain answers from zone z and follows aliases into other zones served here, until
+// one leads back to a name that was met.
 func (r *Responder) chain(z *zone.Snapshot) {
 	name := r.q.Name
 	for step := 0; ; step++ {
 		r.z = z
 		r.dnssec = r.q.DO && z.Signed()
 		r.key, _ = z.AppendKey(r.key[:0], name)
+		r.names[step] = append(r.names[step][:0], name...)
 		next := r.lookup(step)
-		if next == nil || step == maxChain-1 {
+		if next == nil || step == maxChain-1 || r.met(next, step) {
 			return
 		}
 		// The target is kept, for next lies in a page and becomes the owner.
@@ -146,6 +168,16 @@ func (r *Responder) chain(z *zone.Snapshot) {
 		}
 		z = above
 	}
+}
+
+// met tells whether a name is one of those that were looked up.
+func (r *Responder) met(name []byte, step int) bool {
+	for _, n := range r.names[:step+1] {
+		if dnsname.EqualWire(n, name) {
+			return true
+		}
+	}
+	return false
 }
 
 // lookup answers for the name with r.key in zone r.z. It returns the target of
@@ -170,8 +202,15 @@ func (r *Responder) lookup(step int) (follow []byte) {
 		r.negative()
 		r.noType(nil)
 		return nil
-	case r.z.Wildcard(r.key, m.Encloser, &r.node):
-		return r.wildcard()
+	}
+	if exists, empty := r.z.Wildcard(r.key, m.Encloser, &r.node); exists {
+		if !empty {
+			return r.data(&r.node, true)
+		}
+		r.trace(Step{Kind: EmptyWildcard, Zone: r.z, Encloser: m.Encloser, Key: r.key})
+		r.negative()
+		r.noEmptyWildcard(m.Encloser)
+		return nil
 	}
 	r.trace(Step{Kind: NameMissing, Zone: r.z, Encloser: m.Encloser, Key: r.key})
 	r.b.SetRcode(message.NXDomain)
@@ -187,16 +226,17 @@ func (r *Responder) data(n *zone.Node, wildcard bool) (follow []byte) {
 		r.any(n, wildcard)
 		return nil
 	}
-	if t == rr.TypeRRSIG {
-		r.signatures(n, wildcard)
+	if t == rr.TypeRRSIG && r.signatures(n, wildcard) {
 		return nil
 	}
-	if set, sig, ok := n.FindWithSig(t); ok {
+	if set, sig, ok := n.FindWithSig(t); ok && t != rr.TypeRRSIG {
 		r.trace(Step{Kind: matched(wildcard), Zone: r.z, Node: n, Type: t})
-		r.positive(set, sig, wildcard)
+		if !r.redirected(n, t) {
+			r.positive(set, sig, wildcard)
+		}
 		return nil
 	}
-	if n.HasAlias() && t != rr.TypeNSEC {
+	if n.HasAlias() {
 		set, sig, _ := n.FindWithSig(rr.TypeCNAME)
 		r.trace(Step{Kind: aliased(wildcard), Zone: r.z, Node: n, Name: set.First()})
 		if !r.positive(set, sig, wildcard) {
@@ -212,10 +252,6 @@ func (r *Responder) data(n *zone.Node, wildcard bool) (follow []byte) {
 		r.noType(n)
 	}
 	return nil
-}
-
-func (r *Responder) wildcard() (follow []byte) {
-	return r.data(&r.node, true)
 }
 
 // positive puts a set and its signatures into the answer.
@@ -260,8 +296,14 @@ func (r *Responder) any(n *zone.Node, wildcard bool) {
 		if set.Type == rr.TypeRRSIG && !r.tcp {
 			continue // goes with its set below
 		}
-		if r.tcp && set.Type == rr.TypeRRSIG && !r.dnssec {
+		if r.tcp && set.Type == rr.TypeRRSIG && (!r.dnssec || r.redirected(n, set.Covered())) {
 			continue
+		}
+		if r.redirected(n, set.Type) {
+			if r.tcp {
+				continue
+			}
+			break
 		}
 		if !r.add(message.AnswerSection, r.owner, set, set.TTL) {
 			r.truncate = true
@@ -280,35 +322,35 @@ func (r *Responder) any(n *zone.Node, wildcard bool) {
 	}
 }
 
-// signatures answers RRSIG: those of one set over UDP, all over TCP (RFC 8482 §7).
-func (r *Responder) signatures(n *zone.Node, wildcard bool) {
-	found := false
+// signatures answers RRSIG: those of one set over UDP, all over TCP (RFC 8482 §7);
+// false if there are none.
+func (r *Responder) signatures(n *zone.Node, wildcard bool) (found bool) {
 	for set := range n.RRsets {
 		if set.Type != rr.TypeRRSIG || found && !r.tcp {
 			continue
 		}
 		found = true
+		if r.dnssec && r.redirected(n, set.Covered()) {
+			continue // it came with the DNAME
+		}
 		if !r.add(message.AnswerSection, r.owner, set, set.TTL) {
 			r.truncate = true
-			return
+			return true
 		}
 	}
 	if found {
 		r.trace(Step{Kind: matched(wildcard), Zone: r.z, Node: n, Type: rr.TypeRRSIG})
-		return
+		if wildcard {
+			r.noCloser()
+		}
 	}
-	r.trace(Step{Kind: TypeMissing, Zone: r.z, Node: n, Type: rr.TypeRRSIG, Wildcard: wildcard})
-	r.negative()
-	if wildcard {
-		r.noWildcardType(n)
-	} else {
-		r.noType(n)
-	}
+	return found
 }
 
 // negative puts the SOA into the authority section, with the time for which
 // the answer may be remembered (RFC 2308 §3, §5).
 func (r *Responder) negative() {
+	r.settle()
 	var apex zone.Node
 	if !r.z.ApexNode(&apex) {
 		return
@@ -349,6 +391,7 @@ func (r *Responder) addSOA(set zone.RRset, ttl uint32) bool {
 func (r *Responder) referral(step int) {
 	cut := &r.m.Node
 	r.trace(Step{Kind: Referral, Zone: r.z, Node: cut})
+	r.settle()
 	r.scratch = r.z.AppendOwner(r.scratch[:0], cut)
 	owner := r.scratch
 	if step == 0 && len(owner) == len(r.q.Name) {
@@ -437,8 +480,8 @@ func (r *Responder) substitute() (follow []byte) {
 	set, sig, _ := n.FindWithSig(rr.TypeDNAME)
 	r.trace(Step{Kind: Substituted, Zone: r.z, Node: n, Name: set.First()})
 	r.scratch = r.z.AppendOwner(r.scratch[:0], n)
-	if !r.add(message.AnswerSection, r.scratch, set, set.TTL) ||
-		r.dnssec && !r.add(message.AnswerSection, r.scratch, sig, sig.TTL) {
+	if !r.usedDNAME(n) && (!r.add(message.AnswerSection, r.scratch, set, set.TTL) ||
+		r.dnssec && !r.add(message.AnswerSection, r.scratch, sig, sig.TTL)) {
 		r.truncate = true
 		return nil
 	}
@@ -463,4 +506,29 @@ func (r *Responder) substitute() (follow []byte) {
 		return nil
 	}
 	return r.scratch
+}
+
+// redirected tells whether the set asked for is a DNAME that stands in the response
+// because it led here.
+func (r *Responder) redirected(n *zone.Node, t rr.Type) bool {
+	if t != rr.TypeDNAME {
+		return false
+	}
+	for i := range r.nDNames {
+		if r.dnames[i].Same(n) {
+			return true
+		}
+	}
+	return false
+}
+
+// usedDNAME tells whether the DNAME of a node is in the response, and notes that it
+// will be.
+func (r *Responder) usedDNAME(n *zone.Node) bool {
+	if r.redirected(n, rr.TypeDNAME) {
+		return true
+	}
+	r.dnames[r.nDNames] = *n
+	r.nDNames++
+	return false
 }

@@ -185,8 +185,8 @@ func TestAlgorithm(t *testing.T) {
 		}
 	}
 	loop := plain(t, src, "loop1.example.", rr.TypeA)
-	if len(loop.Answer) != 16 || loop.ExtendedRcode != message.NoError {
-		t.Errorf("a loop of aliases: %s", show(loop))
+	if got := show(loop); got != "NOERROR aa a:loop1.example/CNAME a:loop2.example/CNAME" {
+		t.Errorf("a loop of aliases: %s", got)
 	}
 	neg := plain(t, src, "nosuch.example.", rr.TypeA)
 	if neg.Authority[0].TTL != 300 {

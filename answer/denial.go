@@ -29,7 +29,8 @@ func (r *Responder) noName(encloser int) {
 	switch {
 	case !r.dnssec:
 	case r.hashing():
-		r.hashedEncloser(encloser)
+		// With opt-out the closest encloser that can be proved counts (RFC 5155 §7.2.1).
+		encloser = r.hashedEncloser(encloser)
 		var buf [2*dnsname.MaxWire + 2]byte
 		r.hashedCover(append(append(buf[:0], dnsname.KeyPrefix(r.key, encloser)...), '*', 0))
 	default:
@@ -38,15 +39,55 @@ func (r *Responder) noName(encloser int) {
 	}
 }
 
-// noCloser shows that a wildcard was right to answer: no closer name exists.
-func (r *Responder) noCloser() {
-	switch {
-	case !r.dnssec:
-	case r.hashing():
-		r.hashedCover(dnsname.KeyPrefix(r.key, r.m.Encloser+1))
-	default:
-		r.proveBefore(&r.m.Before)
+// noEmptyWildcard shows that the name asked does not exist, and that the wildcard for
+// it has no records of its own.
+func (r *Responder) noEmptyWildcard(encloser int) {
+	if !r.dnssec || !r.hashing() {
+		r.noName(encloser) // the NSEC before the wildcard leads to a name below it
+		return
 	}
+	encloser = r.hashedEncloser(encloser)
+	var buf [2*dnsname.MaxWire + 2]byte
+	star := append(append(buf[:0], dnsname.KeyPrefix(r.key, encloser)...), '*', 0)
+	if !r.hashedMatch(star) {
+		r.hashedCover(star) // with opt-out, where all below it are insecure delegations
+	}
+}
+
+// noCloser shows that a wildcard was right to answer: no closer name exists. The
+// proof is due when all answers are written.
+func (r *Responder) noCloser() {
+	if !r.dnssec {
+		return
+	}
+	d := &r.due[r.nDue]
+	r.nDue++
+	d.z, d.at = r.z, r.m.Before
+	if r.hashing() {
+		r.coverOf(dnsname.KeyPrefix(r.key, r.m.Encloser+1), &d.at)
+	}
+}
+
+// settle writes the proofs that are due.
+func (r *Responder) settle() {
+	if r.nDue == 0 {
+		return
+	}
+	z, n := r.z, r.nDue
+	r.nDue = 0
+	for i := range n {
+		d := &r.due[i]
+		r.z = d.z
+		if !r.hashing() {
+			r.proveBefore(&d.at)
+			continue
+		}
+		if d.at.Valid() {
+			d.at.Node(&r.proof)
+			r.addHashed(&r.proof)
+		}
+	}
+	r.z = z
 }
 
 // noWildcardType shows that the wildcard that stands for the name has no set of the
@@ -66,9 +107,6 @@ func (r *Responder) noWildcardType(n *zone.Node) {
 
 // proveNode adds the NSEC of a node: it shows which types are there.
 func (r *Responder) proveNode(n *zone.Node) {
-	if !r.dnssec {
-		return
-	}
 	set, sig, ok := n.FindWithSig(rr.TypeNSEC)
 	if !ok || r.proved(n) {
 		return
@@ -82,9 +120,6 @@ func (r *Responder) proveNode(n *zone.Node) {
 // proveBefore adds the NSEC of the last name with one at or before the cursor:
 // it covers what comes after.
 func (r *Responder) proveBefore(c *zone.Cursor) {
-	if !r.dnssec {
-		return
-	}
 	at := *c
 	var n zone.Node
 	for {
@@ -116,15 +151,13 @@ func (r *Responder) proveNoWildcard(encloser int) {
 // proved tells whether the NSEC of n is in the response, and notes that it
 // will be.
 func (r *Responder) proved(n *zone.Node) bool {
-	var buf [2 * dnsname.MaxWire]byte
-	key := n.AppendKey(buf[:0])
 	for i := range r.nProofs {
-		if string(r.proofs[i]) == string(key) {
+		if r.proofs[i].Same(n) {
 			return true
 		}
 	}
 	if r.nProofs < len(r.proofs) {
-		r.proofs[r.nProofs] = append(r.proofs[r.nProofs][:0], key...)
+		r.proofs[r.nProofs] = *n
 		r.nProofs++
 	}
 	return false

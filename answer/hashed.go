@@ -38,16 +38,18 @@ func (r *Responder) hashedMatch(key []byte) bool {
 // hashedCover adds the record whose span a name falls into: the last before its
 // hash, or the last of all.
 func (r *Responder) hashedCover(key []byte) {
-	var buf [dnssec.HashLabel + 1]byte
-	var n zone.Node
-	h := r.z.Hashed()
-	r.cover.Seek(h, r.hashKey(buf[:0], key))
-	if !r.cover.Valid() {
-		r.cover.Seek(h, lastHash)
+	if r.coverOf(key, &r.cover); r.cover.Valid() {
+		r.cover.Node(&r.proof)
+		r.addHashed(&r.proof)
 	}
-	if r.cover.Valid() {
-		r.cover.Node(&n)
-		r.addHashed(&n)
+}
+
+// coverOf puts a cursor on that record.
+func (r *Responder) coverOf(key []byte, c *zone.Cursor) {
+	var buf [dnssec.HashLabel + 1]byte
+	h := r.z.Hashed()
+	if c.Seek(h, r.hashKey(buf[:0], key)); !c.Valid() {
+		c.Seek(h, lastHash)
 	}
 }
 
@@ -56,10 +58,11 @@ var lastHash = []byte{0xff, 0xff}
 
 // hashedEncloser adds the proof that encloser, so many labels of the name, is its
 // closest encloser: the record of that and the one that covers the next closer name
-// (RFC 5155 §7.2.1). With opt-out the closest one with a record is taken.
-func (r *Responder) hashedEncloser(encloser int) { r.encloserOf(r.key, encloser) }
+// (RFC 5155 §7.2.1). With opt-out the closest one with a record is taken and
+// returned.
+func (r *Responder) hashedEncloser(encloser int) int { return r.encloserOf(r.key, encloser) }
 
-func (r *Responder) encloserOf(key []byte, encloser int) {
+func (r *Responder) encloserOf(key []byte, encloser int) int {
 	for ; encloser > 0; encloser-- {
 		if r.hashedMatch(dnsname.KeyPrefix(key, encloser)) {
 			break
@@ -69,6 +72,7 @@ func (r *Responder) encloserOf(key []byte, encloser int) {
 		r.hashedMatch(nil)
 	}
 	r.hashedCover(dnsname.KeyPrefix(key, encloser+1))
+	return encloser
 }
 
 // hashedNoType shows which types the name asked has (RFC 5155 §7.2.3), or that it

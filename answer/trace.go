@@ -20,6 +20,7 @@ const (
 	Substituted                          // the name is below a DNAME
 	TypeMissing                          // the name exists, the type does not
 	NameMissing                          // the name does not exist
+	EmptyWildcard                        // nor does it, and the wildcard for it is empty
 	EmptyNonTerminal                     // only names below it exist
 	Referral                             // the name is delegated away
 	LeavesServer                         // the alias points out of the zones served
@@ -100,6 +101,9 @@ func (s Step) words(r *Responder) string {
 	case NameMissing:
 		closest, _ := dnsname.FromWire(s.Zone.AppendKeyName(nil, dnsname.KeyPrefix(s.Key, s.Encloser)))
 		return fmt.Sprintf("%s does not exist; the closest name that does is %s, and it has no wildcard below it", asked, closest)
+	case EmptyWildcard:
+		closest, _ := dnsname.FromWire(s.Zone.AppendKeyName(nil, dnsname.KeyPrefix(s.Key, s.Encloser)))
+		return fmt.Sprintf("%s does not exist; the wildcard *.%s exists because names below it do, and has no records itself", asked, closest)
 	case EmptyNonTerminal:
 		return fmt.Sprintf("%s has no records itself; it exists because names below it do", asked)
 	case Referral:

@@ -434,10 +434,12 @@ func (p *Pass) look(wire []byte) (t Target) {
 	case m.EmptyNonTerminal:
 		t.InZone, t.Exists = true, true
 		return t
-	case p.Zone.Wildcard(key, m.Encloser, node):
 	default:
-		t.InZone = true
-		return t
+		exists, empty := p.Zone.Wildcard(key, m.Encloser, node)
+		if !exists || empty {
+			t.InZone, t.Exists = true, exists
+			return t
+		}
 	}
 	t.InZone, t.Exists = !t.Delegated, true
 	t.Alias = node.HasAlias()

@@ -38,8 +38,12 @@ type nameRef struct {
 // maxNames bounds the search for names to point to; more give little.
 const maxNames = 48
 
-// optLen is the room that OPT with an extended error takes.
-const optLen = 11 + 6
+// optLen is the room that OPT takes, and edeLen that of an extended error in it: one
+// that does not fit is left out.
+const (
+	optLen = 11
+	edeLen = 6
+)
 
 // Section is a section of a message.
 type Section uint8
@@ -324,7 +328,7 @@ func (b *Builder) nameAt(off int, w []byte) bool {
 func (b *Builder) Finish() []byte {
 	if b.edns {
 		b.buf = appendOPT(b.buf, b.udpSize, b.rcode, b.do)
-		if b.ede >= 0 {
+		if b.ede >= 0 && b.Len()+edeLen <= b.limit+optLen {
 			at := len(b.buf)
 			b.buf = append(b.buf, 0, OptionEDE, 0, 2, byte(b.ede>>8), byte(b.ede))
 			b.buf[at-1] = 6

@@ -20,7 +20,8 @@ type Query struct {
 
 	TSIG int // offset of the TSIG record, 0 if there is none
 
-	// For NOTIFY: the serial of a SOA in the answer section.
+	// For NOTIFY the serial of a SOA in the answer section, for IXFR that of one in the
+	// authority section.
 	HasSerial bool
 	Serial    uint32
 	// Authority counts the records of the authority section (RFC 1995 §3).
@@ -113,19 +114,22 @@ func (q *Query) record(msg []byte, off, section int) (next int, code Rcode, ok b
 	}
 	switch {
 	case t == rr.TypeOPT:
-		if section != 3 || !root || q.HasEDNS || !goodOptions(msg[off+10:next]) {
+		if section != 3 || !root || q.HasEDNS {
 			return 0, FormErr, false
 		}
 		q.HasEDNS = true
 		q.UDPSize = max(int(be16(msg[off+2:])), MinUDP)
 		q.Version = msg[off+5]
 		q.DO = msg[off+6]&0x80 != 0
+		if !goodOptions(msg[off+10 : next]) { // the answer has OPT all the same (RFC 6891 §7)
+			return 0, FormErr, false
+		}
 	case t == rr.TypeTSIG:
 		if section != 3 {
 			return 0, FormErr, false
 		}
 		q.TSIG = start
-	case t == rr.TypeSOA && section == 1 && n >= 22:
+	case t == rr.TypeSOA && n >= 22 && (section == 1 || section == 2 && q.Type == rr.TypeIXFR):
 		q.HasSerial, q.Serial = true, be32(msg[next-20:])
 	}
 	return next, NoError, true

@@ -320,7 +320,7 @@ func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
 func (t *txn) count(by int, key []byte, records int) {
 	t.names += by
 	t.records += by * records
-	if isWildcardKey(key) {
+	if hasStar(key) {
 		t.wildcards += by
 	}
 }
@@ -339,20 +339,21 @@ func (t *txn) wildFilter() wildFilter {
 	f := t.s.wild
 	copied := false
 	for _, p := range t.patches {
-		if p.remove || !isWildcardKey(p.key) {
+		if p.remove {
 			continue
 		}
-		above := p.key[:len(p.key)-2]
-		if f.has(above) {
-			continue
-		}
-		if !copied {
-			f, copied = append(make(wildFilter, 0, max(1, len(f))), f...), true
-			if len(f) == 0 {
-				f = make(wildFilter, 1)
+		eachStar(p.key, func(above []byte) {
+			if f.has(above) {
+				return
 			}
-		}
-		f.set(hashKey(above))
+			if !copied {
+				f, copied = append(make(wildFilter, 0, max(1, len(f))), f...), true
+				if len(f) == 0 {
+					f = make(wildFilter, 1)
+				}
+			}
+			f.set(hashKey(above))
+		})
 	}
 	return f
 }

@@ -111,9 +111,9 @@ func (e *encoder) node(key, relative []byte) {
 	} else if e.occluding = flags&(flagCut|flagDNAME) != 0; e.occluding {
 		e.occluder = append(e.occluder[:0], key...)
 	}
-	if isWildcardKey(key) {
+	if hasStar(key) {
 		e.wildcards++
-		e.wild = append(e.wild, hashKey(key[:len(key)-2]))
+		eachStar(key, func(above []byte) { e.wild = append(e.wild, hashKey(above)) })
 	}
 	e.tail = appendTail(e.tail[:0], flags, relative, cutLabels, e.items)
 	e.w.add(key, e.tail, len(e.items))
@@ -136,11 +136,6 @@ func nodeFlags(apex bool, relative []byte, items []nodeItem) (flags byte) {
 		}
 	}
 	return flags
-}
-
-func isWildcardKey(key []byte) bool {
-	n := len(key)
-	return n >= 2 && key[n-2] == '*' && (n == 2 || key[n-3] == 0)
 }
 
 // settle drops equal records and makes the TTLs of each set agree, keeping

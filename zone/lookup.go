@@ -1,6 +1,8 @@
 package zone
 
 import (
+	"bytes"
+
 	"fencepost/dnsname"
 )
 
@@ -129,18 +131,47 @@ func (s *Snapshot) ApexNode(n *Node) bool {
 }
 
 // Wildcard finds the wildcard directly below the encloser, which is the first
-// labels of key.
-func (s *Snapshot) Wildcard(key []byte, encloser int, n *Node) bool {
+// labels of key. It exists, and stands for names that do not, also where it is empty
+// because only names below it have records (RFC 4592 §2.2.2).
+func (s *Snapshot) Wildcard(key []byte, encloser int, n *Node) (exists, empty bool) {
 	if s.wildcards == 0 {
-		return false
+		return false, false
 	}
 	above := dnsname.KeyPrefix(key, encloser)
 	if !s.wild.has(above) {
-		return false
+		return false, false
 	}
 	var buf [2*dnsname.MaxWire + 2]byte
 	k := append(append(buf[:0], above...), '*', 0)
-	return s.Get(k, n)
+	var c Cursor
+	if c.Seek(s, k) {
+		c.Node(n)
+		return true, false
+	}
+	if c.Valid() && !c.Next() || !c.Valid() && !c.First(s) {
+		return false, false
+	}
+	c.Node(n)
+	return n.HasKeyPrefix(k), true
+}
+
+// eachStar calls f with what stands above each label * of a key.
+func eachStar(key []byte, f func(above []byte)) {
+	for i := 0; i+1 < len(key); i++ {
+		at := bytes.IndexByte(key[i:], '*')
+		if at < 0 {
+			return
+		}
+		if i += at; (i == 0 || key[i-1] == 0) && i+1 < len(key) && key[i+1] == 0 {
+			f(key[:i])
+		}
+	}
+}
+
+// hasStar tells whether a label of a key is *.
+func hasStar(key []byte) (yes bool) {
+	eachStar(key, func([]byte) { yes = true })
+	return yes
 }
 
 // wildFilter tells quickly that a name has no wildcard directly below it, as

@@ -306,8 +306,9 @@ func lookup(t *testing.T, s *zone.Snapshot, m model, exists map[string]bool, nam
 		}
 	}
 	if star, err := encloser.Child("*"); err == nil {
-		if got := s.Wildcard(key, depth, &n); got != (m[star.Key()] != nil) {
-			t.Fatalf("%s: wildcard below %s found: %v", name, encloser, got)
+		got, empty := s.Wildcard(key, depth, &n)
+		if got != exists[star.Key()] || got && empty != (m[star.Key()] == nil) {
+			t.Fatalf("%s: wildcard below %s found: %v, empty %v", name, encloser, got, empty)
 		}
 	}
 }

@@ -33,7 +33,7 @@ type Snapshot struct {
 
 	names, records int
 	octets         int // of all pages
-	wildcards      int // owners whose leftmost label is *
+	wildcards      int // owners with a label *
 	wild           wildFilter
 
 	apexNode Node // the apex, if it has records; a view into a page
