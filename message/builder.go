@@ -11,6 +11,8 @@ type Builder struct {
 	buf    []byte // the message is buf[base:]
 	base   int
 	limit  int // most octets of the message, without what is kept for OPT
+	// largest is that for the first record of a message of a transfer.
+	largest int
 	counts [4]uint16
 	flags  uint16
 	rcode  Rcode
@@ -74,8 +76,14 @@ func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 }
 
 // Transfer makes names point to the name asked, the apex of the zone sent, and
-// nowhere else: with millions of records no search is worth its time.
-func (b *Builder) Transfer(q *Query) { b.below, b.belowAt = q.Name, HeaderLen }
+// nowhere else: with millions of records no search is worth its time. room is what
+// is added behind OPT, as a signature is.
+func (b *Builder) Transfer(q *Query, room int) {
+	b.below, b.belowAt, b.largest = q.Name, HeaderLen, MaxLen-room
+	if b.edns {
+		b.largest -= optLen
+	}
+}
 
 // SetRcode sets the response code.
 func (b *Builder) SetRcode(c Rcode) { b.rcode = c }
@@ -154,7 +162,7 @@ func (b *Builder) qnameOctets() []byte { return b.question[:len(b.question)-4] }
 func (b *Builder) TransferRecord(relative []byte, t rr.Type, ttl uint32, data []byte) bool {
 	limit := b.limit
 	if b.counts[AnswerSection] == 0 {
-		limit = MaxLen - transferReserve
+		limit = b.largest
 	}
 	if b.Len()+len(relative)+12+len(data) > limit {
 		return false
@@ -171,9 +179,6 @@ func (b *Builder) TransferRecord(relative []byte, t rr.Type, ttl uint32, data []
 	b.data(t, data)
 	return true
 }
-
-// transferReserve is room for OPT and a signature behind one huge record.
-const transferReserve = 512
 
 func (b *Builder) record(s Section, t rr.Type, ttl uint32, data []byte) bool {
 	b.buf = append(b.buf, byte(t>>8), byte(t), 0, byte(rr.ClassIN), byte(ttl>>24), byte(ttl>>16), byte(ttl>>8), byte(ttl), 0, 0)

@@ -146,7 +146,7 @@ func TestTransferNames(t *testing.T) {
 	apex := dnsname.MustParse("saltmarsh.example.")
 	raw := message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{})
 	b, q := begin(t, raw, message.MaxLen)
-	b.Transfer(q)
+	b.Transfer(q, 0)
 	b.TransferRecord([]byte("\x03www"), rr.TypeCNAME, 60, []byte("\x03web\x09saltmarsh\x07example\x00"))
 	b.TransferRecord(nil, rr.TypeNS, 60, []byte("\x02ns\x0bxsaltmarsh9\x07example\x00"))
 	m, err := message.Unpack(b.Finish())

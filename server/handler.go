@@ -78,13 +78,13 @@ func (h *handler) overTCP(dst, msg []byte, from netip.AddrPort) ([]byte, *transf
 
 // special handles everything but a plain question over UDP.
 func (h *handler) special(dst, msg []byte, from netip.AddrPort, verdict message.Verdict, code message.Rcode, limit int, tcp bool) ([]byte, *transferJob) {
-	if verdict == message.Respond {
-		return h.code(dst, code, limit), nil
+	if verdict == message.Respond && h.q.TSIG == 0 {
+		h.q.TSIG, _ = message.FindTSIG(msg) // what is wrong may stand before it
 	}
 	var stream *tsig.Stream
 	if h.q.TSIG != 0 {
 		var ok bool
-		if stream, ok, dst = h.verify(dst, msg, limit); !ok {
+		if stream, ok, dst = h.verify(dst, msg, from, limit); !ok {
 			return dst, nil
 		}
 		limit -= stream.Key().Size()
@@ -92,6 +92,8 @@ func (h *handler) special(dst, msg []byte, from netip.AddrPort, verdict message.
 	at := len(dst)
 	var job *transferJob
 	switch {
+	case verdict == message.Respond: // signed where the request was (RFC 8945 §5.3)
+		dst = h.code(dst, code, limit)
 	case h.q.Opcode() == message.OpNotify:
 		dst = h.notify(dst, from, stream, limit)
 	case h.q.Type == rr.TypeAXFR || h.q.Type == rr.TypeIXFR:
@@ -117,7 +119,7 @@ func (h *handler) code(dst []byte, code message.Rcode, limit int) []byte {
 
 // verify checks the TSIG of a request (RFC 8945 §5.2). When it is wrong, dst
 // holds the response that says so.
-func (h *handler) verify(dst, msg []byte, limit int) (*tsig.Stream, bool, []byte) {
+func (h *handler) verify(dst, msg []byte, from netip.AddrPort, limit int) (*tsig.Stream, bool, []byte) {
 	name, formErr := tsig.KeyName(msg, h.q.TSIG)
 	if formErr != nil {
 		return nil, false, h.code(dst, message.FormErr, limit)
@@ -136,7 +138,7 @@ func (h *handler) verify(dst, msg []byte, limit int) (*tsig.Stream, bool, []byte
 	if !errors.As(err, &te) || te.Code == 0 {
 		return nil, false, h.code(dst, message.FormErr, limit)
 	}
-	h.s.Log.Warn("a request with a wrong signature", "key", name.String(), "why", te.Why)
+	h.s.Log.Warn("a request with a wrong signature", "from", from.String(), "key", name.String(), "why", te.Why)
 	at := len(dst)
 	out := h.code(dst, message.NotAuth, limit)
 	signed := tsig.Refuse(out[at:len(out):len(out)], msg, h.q.TSIG, te.Code, stream, h.s.Wall())
@@ -165,7 +167,8 @@ func anyPeer(peers []Peer, from netip.AddrPort, stream *tsig.Stream) *Peer {
 // §4.2); an IXFR over UDP is answered with the present SOA, so that the client
 // comes back over TCP (RFC 1995 §2), and over TCP with the whole zone (§4).
 func (h *handler) transfer(dst []byte, from netip.AddrPort, stream *tsig.Stream, limit int, tcp bool) ([]byte, *transferJob) {
-	if h.q.Class != rr.ClassIN || h.q.Type == rr.TypeAXFR && (!tcp || h.q.Authority != 0) {
+	wrong := h.q.Type == rr.TypeAXFR && (!tcp || h.q.Authority != 0) || h.q.Type == rr.TypeIXFR && (h.q.Authority != 1 || !h.q.HasSerial)
+	if h.q.Class != rr.ClassIN || wrong {
 		return h.code(dst, message.FormErr, limit), nil
 	}
 	z := h.s.table.Load().exact(h.q.Name)
@@ -174,14 +177,16 @@ func (h *handler) transfer(dst []byte, from netip.AddrPort, stream *tsig.Stream,
 	}
 	peer := anyPeer(z.cfg.Load().SendTo, from, stream)
 	if peer == nil {
-		h.s.Log.Warn("transfer refused", "zone", z.name.String(), "to", from.String())
+		h.s.Log.Warn("transfer refused: neither key nor address is that of a peer in send-to", "zone", z.name.String(), "to", from.String())
 		return h.code(dst, message.Refused, limit), nil
 	}
 	snap := z.snap.Load()
 	if snap == nil {
 		return h.code(dst, message.ServFail, limit), nil
 	}
-	if tcp {
+	// Whoever has our version, or a newer one, gets the SOA alone (RFC 1995 §2).
+	current := h.q.Type == rr.TypeIXFR && !rr.NewerSerial(snap.Serial(), h.q.Serial)
+	if tcp && !current {
 		h.s.counts.transfers.Add(1)
 		h.s.Log.Info("transfer", "zone", z.name.String(), "serial", snap.Serial(), "to", peer.Name)
 		return dst, &transferJob{snap, stream, func() { z.fetched(peer.Name, snap.Serial()) }}

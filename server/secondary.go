@@ -132,17 +132,32 @@ func (s *Server) lookAt(ctx context.Context, z *served, p Peer) error {
 	if err != nil {
 		return err
 	}
-	if have != nil && !rr.NewerSerial(serial, have.Serial()) {
-		if rr.CompareSerials(serial, have.Serial()) == rr.SerialUndefined {
-			s.Log.Warn("serials cannot be compared", "zone", z.name.String(), "ours", have.Serial(), "theirs", serial)
-		}
+	if have != nil && serial == have.Serial() {
 		return s.confirm(ctx, z, have)
 	}
-	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Now: s.Wall, Local: s.localFor(p.Address)})
+	if err := notOlder("shows", serial, have); err != nil {
+		return err
+	}
+	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Max: s.MaxZone, Budget: s.Transfers, Now: s.Wall, Local: s.localFor(p.Address)})
 	if err != nil {
 		return err
 	}
+	if err := notOlder("sent", snap.Serial(), have); err != nil {
+		return err
+	}
 	return s.takeCopy(ctx, z, snap, p)
+}
+
+// notOlder refuses a version that is not newer than the one we have: to go back
+// would undo changes, and whoever has such a version has not confirmed ours.
+func notOlder(how string, serial uint32, have *zone.Snapshot) error {
+	if have == nil || rr.NewerSerial(serial, have.Serial()) {
+		return nil
+	}
+	if rr.CompareSerials(serial, have.Serial()) == rr.SerialUndefined {
+		return fmt.Errorf("it %s serial %d, which is neither newer nor older than our %d (RFC 1982 §3.2)", how, serial, have.Serial())
+	}
+	return fmt.Errorf("it %s serial %d, older than our %d: its own copy went back or is behind; raise the serial there", how, serial, have.Serial())
 }
 
 // askSerial asks a primary for its SOA.
@@ -151,8 +166,11 @@ func (s *Server) askSerial(ctx context.Context, z *served, p Peer) (uint32, erro
 	if err != nil {
 		return 0, err
 	}
-	if resp.Rcode() != message.NoError || resp.Flags&message.FlagAA == 0 {
-		return 0, fmt.Errorf("it does not answer for the zone: %s", resp.Rcode().Words())
+	if resp.Rcode() != message.NoError {
+		return 0, fmt.Errorf("asked for the SOA it answers %s (%s)", resp.Rcode().Words(), resp.Rcode())
+	}
+	if resp.Flags&message.FlagAA == 0 {
+		return 0, errors.New("it answers for the zone without authority: it does not serve it, or its own copy has expired")
 	}
 	for _, r := range resp.Answer {
 		if r.Type == rr.TypeSOA && r.Name.Equal(z.name) {
@@ -207,12 +225,33 @@ func (s *Server) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p
 	if _, err := s.install(ctx, z, snap, p.Name); err != nil {
 		return err
 	}
+	odd := oddity(snap)
+	if odd != "" {
+		s.Log.Warn("the copy is served as it came", "zone", z.name.String(), "but", odd)
+	}
 	z.mu.Lock()
+	z.warning = odd
 	z.clock.Confirmed(now, soa, s.Rand())
 	z.mu.Unlock()
 	s.planExpiry(z)
 	s.tellPeers(z)
 	return nil
+}
+
+// oddity says what a good zone would not have, empty if there is nothing such. A
+// secondary serves what its primary has all the same: it must not differ.
+func oddity(snap *zone.Snapshot) string {
+	for n := range snap.Nodes {
+		if !n.HasAlias() {
+			continue
+		}
+		for set := range n.RRsets {
+			if set.Type != rr.TypeCNAME && set.Type != rr.TypeRRSIG && set.Type != rr.TypeNSEC {
+				return fmt.Sprintf("%s is an alias and has %s records besides (RFC 1034 §3.6.2), which resolvers take for one or the other; mend it at the primary", snap.Owner(n), set.Type)
+			}
+		}
+	}
+	return ""
 }
 
 // planExpiry takes the zone out of service when no primary has confirmed it

@@ -70,6 +70,10 @@ type Options struct {
 	Wall  func() time.Time
 	Store *journal.Store // keeps fetched and signed versions; nil keeps none
 	Rand  func() float64 // chance from 0 to 1 that spreads timers
+	// MaxZone is the most octets of a transferred zone; 0 is transfer.DefaultMax.
+	// Transfers bounds all that come in at one time; nil does not.
+	MaxZone   int64
+	Transfers *transfer.Budget
 }
 
 // Server serves zones. Make it with New and start it with Run.
@@ -118,6 +122,7 @@ type served struct {
 	from    string    // the primary that the version came from
 	since   time.Time // when snap was put in service
 	expires time.Time // of the first signature, where we sign
+	warning string    // what is odd about the version in service
 	problem string    // why the latest attempt to load, fetch or sign failed
 	busy    bool      // a refresh is going on
 	again   bool      // and another was asked for meanwhile

@@ -43,6 +43,7 @@ type ZoneStatus struct {
 	Failing    time.Time    `json:"failing_since,omitzero"`
 	Signatures time.Time    `json:"signatures_expire,omitzero"`
 	Problem    string       `json:"problem,omitempty"`
+	Warning    string       `json:"warning,omitempty"`
 	Peers      []PeerStatus `json:"peers,omitempty"`
 }
 
@@ -72,7 +73,7 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 	cfg, snap := z.cfg.Load(), z.snap.Load()
 	z.mu.Lock()
 	defer z.mu.Unlock()
-	st := ZoneStatus{Zone: z.name.String(), Role: "primary", State: "failed", Problem: z.problem}
+	st := ZoneStatus{Zone: z.name.String(), Role: "primary", State: "failed", Problem: z.problem, Warning: z.warning}
 	if snap != nil {
 		st.State, st.Serial, st.Signed = "serving", snap.Serial(), snap.Signed()
 		st.Names, st.Records, st.Since = snap.Names(), snap.Records(), z.since.UTC()

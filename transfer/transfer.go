@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"os"
 	"time"
 
 	"fencepost/dnsname"
@@ -73,7 +74,11 @@ type sender struct {
 }
 
 func (s *sender) begin() {
-	s.b.Transfer(s.q)
+	room := 0
+	if s.stream != nil {
+		room = s.stream.Key().Size()
+	}
+	s.b.Transfer(s.q, room)
 	s.b.SetFlag(message.FlagAA)
 }
 
@@ -109,9 +114,13 @@ type Fetch struct {
 	Server  netip.AddrPort
 	Key     *tsig.Key     // nil: unsigned
 	Timeout time.Duration // between two messages; 0 is 30 seconds
-	Max     int64         // most octets of a transfer; 0 is 8 GiB
-	Now     func() time.Time
-	Local   netip.Addr // to connect from; invalid leaves it to the system
+	// Patience is how long the transfer may take, besides a second for each 2,048
+	// octets that came; 0 is a minute.
+	Patience time.Duration
+	Max      int64   // most octets of a transfer; 0 is DefaultMax
+	Budget   *Budget // octets that all transfers may take together; nil: any
+	Now      func() time.Time
+	Local    netip.Addr // to connect from; invalid leaves it to the system
 }
 
 // RefusedError says that the server will not give the zone.
@@ -131,8 +140,11 @@ func Receive(ctx context.Context, f Fetch) (*zone.Snapshot, error) {
 	if f.Timeout == 0 {
 		f.Timeout = 30 * time.Second
 	}
+	if f.Patience == 0 {
+		f.Patience = firstMinute
+	}
 	if f.Max == 0 {
-		f.Max = 8 << 30
+		f.Max = DefaultMax
 	}
 	if f.Now == nil {
 		f.Now = time.Now
@@ -148,24 +160,30 @@ func Receive(ctx context.Context, f Fetch) (*zone.Snapshot, error) {
 	var id [2]byte
 	_, _ = rand.Read(id[:])
 	query := message.AppendQuery(nil, f.Zone, rr.TypeAXFR, message.QueryOptions{ID: binary.BigEndian.Uint16(id[:])})
+	start := time.Now()
 	r := &receiver{f: f, id: binary.BigEndian.Uint16(id[:]), builder: zone.NewBuilder(f.Zone, false)}
 	if f.Key != nil {
 		r.stream = tsig.NewStream(f.Key)
 		query = r.stream.Sign(query, f.Now())
 	}
+	defer func() { f.Budget.release(r.octets) }()
 	_ = conn.SetDeadline(time.Now().Add(f.Timeout))
 	if err := resolve.WriteTCP(conn, query); err != nil {
 		return nil, err
 	}
 	var buf []byte
 	for !r.done {
-		_ = conn.SetDeadline(time.Now().Add(f.Timeout))
+		// A message may take a while, all of them together only so long.
+		_ = conn.SetDeadline(sooner(time.Now().Add(f.Timeout), start.Add(f.allowed(r.octets))))
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		if buf, err = resolve.ReadTCP(conn, buf); err != nil {
 			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 				err = errors.New("the server ended the transfer before its end")
+			}
+			if errors.Is(err, os.ErrDeadlineExceeded) {
+				err = fmt.Errorf("%w: %d octets came in %s", ErrSlow, r.octets, time.Since(start).Round(time.Second))
 			}
 			return nil, fmt.Errorf("transfer of %s from %s: %w", f.Zone, f.Server, err)
 		}
@@ -192,9 +210,12 @@ func (r *receiver) message(msg []byte) error {
 	fail := func(format string, args ...any) error {
 		return fmt.Errorf("transfer of %s from %s: %w", r.f.Zone, r.f.Server, fmt.Errorf(format, args...))
 	}
+	if !r.f.Budget.take(int64(len(msg))) {
+		return fail("all transfers together would take more memory than they may")
+	}
 	r.octets += int64(len(msg))
 	if r.octets > r.f.Max {
-		return fail("it is larger than %d octets", r.f.Max)
+		return fail("it is larger than %d octets, the most that a zone may have here", r.f.Max)
 	}
 	h := message.ParseHeader(msg)
 	if h.ID != r.id || h.Flags&message.FlagQR == 0 {

@@ -206,6 +206,92 @@ func TestBrokenTransfers(t *testing.T) {
 	}
 }
 
+// A transfer whose last message is not signed ends in nothing (RFC 8945 §5.3.1),
+// though all before it are.
+func TestUnsignedEnd(t *testing.T) {
+	z := sample(1500)
+	strip := false
+	at := serve(t, func(w net.Conn, query []byte) {
+		var all messages
+		sender(z, func(io.Writer) io.Writer { return &all })(w, query)
+		if strip {
+			last := all[len(all)-1][2:]
+			off, _ := message.FindTSIG(last)
+			last[11]--
+			all[len(all)-1] = append([]byte{byte(off >> 8), byte(off)}, last[:off]...)
+		}
+		for _, m := range all {
+			_, _ = w.Write(m)
+		}
+	})
+	if got, err := receive(at, key); err != nil || !zone.Equal(z, got) {
+		t.Fatalf("signed to its end: %v", err)
+	}
+	strip = true
+	if got, err := receive(at, key); err == nil || got != nil || !strings.Contains(err.Error(), "last message is not signed") {
+		t.Errorf("with an unsigned end: %v", err)
+	}
+}
+
+// messages keeps what is written, each write by itself.
+type messages [][]byte
+
+func (m *messages) Write(b []byte) (int, error) {
+	*m = append(*m, bytes.Clone(b))
+	return len(b), nil
+}
+
+// Records as large as a message can hold are transferred, signed or not.
+func TestHugeRecords(t *testing.T) {
+	for _, k := range []*tsig.Key{nil, key} {
+		room := message.MaxLen - message.HeaderLen - len(apex.Wire()) - 4 - 2 - 10
+		if k != nil {
+			room -= k.Size()
+		}
+		for _, size := range []int{60000, 65000, room - 1, room, room + 1, 65535} {
+			b := zone.NewBuilder(apex, false)
+			_ = b.AddRecord(rr.Record{Name: apex, Type: rr.TypeSOA, TTL: 300, Data: []byte(soaData)})
+			_ = b.AddRecord(rr.Record{Name: apex, Type: 700, TTL: 300, Data: bytes.Repeat([]byte{7}, size)})
+			z := b.Build().Snapshot
+			got, err := receive(serve(t, sender(z, whole)), k)
+			if fits := size <= room; (err == nil) != fits || fits && !zone.Equal(z, got) {
+				t.Errorf("a record of %d octets, signed %v: %v", size, k != nil, err)
+			}
+		}
+	}
+}
+
+// A transfer that drips ends, however patient each single wait is; all transfers
+// together stay within their budget.
+func TestLimits(t *testing.T) {
+	drip := serve(t, func(w net.Conn, query []byte) {
+		for {
+			if _, err := w.Write([]byte{0xff}); err != nil {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+	})
+	_, err := transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: drip, Timeout: time.Hour, Patience: 100 * time.Millisecond})
+	if !errors.Is(err, transfer.ErrSlow) {
+		t.Errorf("a transfer that drips: %v", err)
+	}
+	z := sample(1000)
+	at := serve(t, sender(z, whole))
+	budget := &transfer.Budget{Max: 100000}
+	for range 2 { // what a transfer took is given back, also when it failed
+		if _, err := transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: at, Budget: budget}); err == nil {
+			t.Error("a transfer beyond the budget was taken")
+		}
+	}
+	budget.Max = 300000
+	for range 2 {
+		if _, err := transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: at, Budget: budget}); err != nil {
+			t.Errorf("a transfer within the budget: %v", err)
+		}
+	}
+}
+
 // The clock of a secondary (RFC 1034 §4.3.5), with the time driven by hand.
 func TestClock(t *testing.T) {
 	soa := rr.SOA{Refresh: 7200, Retry: 900, Expire: 1209600}

@@ -260,3 +260,30 @@ func FuzzVerify(f *testing.F) {
 		tsig.Refuse(make([]byte, 12), msg, off, tsig.BadSig, nil, time.Unix(1, 0))
 	})
 }
+
+// A MAC may be cut off, but not below ten octets nor below half of its length (RFC
+// 8945 §5.2.2.1).
+func TestMACSizes(t *testing.T) {
+	f, key := read(t)
+	if len(f.Rules) == 0 {
+		t.Fatal("the vectors have lost the rules")
+	}
+	now := time.Unix(1735689600, 0)
+	for algorithm, rule := range f.Rules {
+		k := key(algorithm)
+		msg := tsig.NewStream(k).Sign(message.AppendQuery(nil, dnsname.MustParse("example."), 6, message.QueryOptions{}), now)
+		off := offset(t, msg)
+		length := off + len(k.Name.Wire()) + 8      // of the data
+		size := length + 2 + len(algorithm) + 2 + 8 // of the MAC
+		for n := 0; n <= rule.Full; n++ {
+			cut := bytes.Clone(msg[:size+2+n])
+			cut = append(cut, msg[size+2+rule.Full:]...)
+			cut[length], cut[length+1] = byte((len(cut)-length-2)>>8), byte(len(cut)-length-2)
+			cut[size], cut[size+1] = byte(n>>8), byte(n)
+			_, err := tsig.NewStream(k).Verify(cut, off, now)
+			if good := n >= rule.Smallest; (err == nil) != good || !good && code(err) != 0 {
+				t.Errorf("%s with %d of %d octets: %v", algorithm, n, rule.Full, err)
+			}
+		}
+	}
+}

@@ -247,6 +247,9 @@ func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
 			say("%s", e.ui.Paint(ui.Suspect, "%s (%s) could not be told: %s", p.Peer, p.Address, p.Problem))
 		}
 	}
+	if z.Warning != "" {
+		say("%s", e.ui.Paint(ui.Suspect, "served as it came, but %s", z.Warning))
+	}
 	if z.Problem != "" {
 		say("%s", e.ui.Paint(ui.Bad, "%s", z.Problem))
 	}
