@@ -30,8 +30,9 @@ type file struct {
 	Signed  stream `json:"axfr_stream_all_signed"`
 	Middle  stream `json:"axfr_stream_middle_unsigned"`
 	Rules   map[string]struct {
-		Full, Smallest int
-		FormErr        []int
+		Full     int
+		Smallest int `json:"smallest_allowed"`
+		FormErr  []int
 	} `json:"mac_size_rules"`
 }
 
