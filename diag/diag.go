@@ -53,6 +53,9 @@ type Rule struct {
 	Doc      string // why it matters and what to do, in a few sentences
 	Bad      string // a master file that shows it; checked by a test
 	Good     string // the same, mended; must be free of this finding
+	// Strict marks a warning about something that does not work at all, while the rest
+	// of the zone does: for the strict it is an error.
+	Strict bool
 }
 
 // Diagnostic is one finding.

@@ -3,6 +3,7 @@ package lint_test
 import (
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -219,8 +220,10 @@ func TestLook(t *testing.T) {
 		"mail.example.com.":   {InZone: true, Exists: true},
 		"www.example.org.":    {},
 	}
+	looked := 0
 	check := &lint.Check{Rule: diag.Rule{Code: "look"}, Zone: func(p *lint.Pass) {
 		for name, w := range want {
+			looked++
 			wire := []byte(dnsname.MustParse(name).Wire())
 			for range 2 { // the second time from memory
 				if got := p.Look(wire); got != w {
@@ -229,7 +232,9 @@ func TestLook(t *testing.T) {
 			}
 		}
 	}}
-	run(t, zone, settings(), check)
+	if run(t, zone, settings(), check); looked != len(want) {
+		t.Errorf("%d of %d names were looked up", looked, len(want))
+	}
 }
 
 func TestOdd(t *testing.T) {
@@ -238,11 +243,41 @@ func TestOdd(t *testing.T) {
 	for name := range odd {
 		text += name + " TXT x\n"
 	}
+	var seen atomic.Int32 // names are visited by several goroutines
 	check := &lint.Check{Rule: diag.Rule{Code: "odd"}, Name: func(p *lint.Pass, n *lint.Name) {
 		rel := n.Owner().Relative(p.Zone.Apex())
+		if _, known := odd[rel]; known {
+			seen.Add(1)
+		}
 		if want, known := odd[rel]; known && n.Odd() != want {
 			t.Errorf("%s: %v", rel, n.Odd())
 		}
 	}}
-	run(t, text, settings(), check)
+	if run(t, text, settings(), check); int(seen.Load()) != len(odd) {
+		t.Errorf("%d of %d names were seen", seen.Load(), len(odd))
+	}
+}
+
+// For the strict what does not work at all is an error; a severity that is set comes
+// before that.
+func TestStrict(t *testing.T) {
+	strict := *everyA
+	strict.Strict = true
+	for what, c := range map[string]struct {
+		rule *diag.Rule
+		s    lint.Settings
+		want diag.Severity
+	}{
+		"as it is":            {&strict.Rule, lint.Settings{}, diag.Warning},
+		"for the strict":      {&strict.Rule, lint.Settings{Strict: true}, diag.Error},
+		"not marked":          {&everyA.Rule, lint.Settings{Strict: true}, diag.Warning},
+		"with a severity set": {&strict.Rule, lint.Settings{Strict: true, Severity: map[string]diag.Severity{everyA.Code: diag.Note}}, diag.Note},
+	} {
+		c.s.Known = []string{everyA.Code}
+		l := &diag.List{}
+		l.Add(c.rule.At(source.Span{Start: 1}, "x"))
+		if got := c.s.Settle(l, nil, false).All[0].Severity; got != c.want {
+			t.Errorf("%s: %v, want %v", what, got, c.want)
+		}
+	}
 }

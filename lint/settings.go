@@ -13,8 +13,10 @@ import (
 // Settings say what of the checks' findings counts, and for how much.
 type Settings struct {
 	Severity map[string]diag.Severity // by code; diag.Off leaves a finding out
-	Allow    []*Allowance
-	Known    []string // all codes that can be allowed, for did-you-mean
+	// Strict makes errors of the warnings that are marked for it (diag.Rule).
+	Strict bool
+	Allow  []*Allowance
+	Known  []string // all codes that can be allowed, for did-you-mean
 }
 
 // Allowance is an exception: a finding that is known and accepted.
@@ -56,6 +58,9 @@ func (s *Settings) Settle(diags *diag.List, files []*source.File, all bool) *dia
 	out := &diag.List{}
 	for i := range diags.All {
 		d := diags.All[i]
+		if s.Strict && d.Rule.Strict {
+			d.Severity = diag.Error
+		}
 		if sev, ok := s.Severity[d.Rule.Code]; ok && s.adjustable(d.Rule) {
 			d.Severity = sev
 		}

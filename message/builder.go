@@ -8,14 +8,14 @@ import (
 // Builder writes one response into a buffer of the caller. It does not
 // allocate if the buffer is large enough. The zero Builder is ready for Begin.
 type Builder struct {
-	buf    []byte // the message is buf[base:]
-	base   int
-	limit  int // most octets of the message, without what is kept for OPT
+	buf   []byte // the message is buf[base:]
+	base  int
+	limit int // most octets of the message, without what is kept for OPT
 	// largest is that for the first record of a message of a transfer.
 	largest int
-	counts [4]uint16
-	flags  uint16
-	rcode  Rcode
+	counts  [4]uint16
+	flags   uint16
+	rcode   Rcode
 
 	edns    bool
 	do      bool

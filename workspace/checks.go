@@ -9,6 +9,7 @@ import (
 
 // rawCheck is the section [check]: what of the findings counts.
 type rawCheck struct {
+	Strict   bool              `toml:"strict"`
 	Severity map[string]string `toml:"severity"`
 	Allow    []struct {
 		Code   string `toml:"code"`
@@ -32,6 +33,7 @@ func DefaultSettings() *lint.Settings { return &lint.Settings{Known: adjustable}
 // settings reads the section [check].
 func (p *checker) settings(in *rawCheck) *lint.Settings {
 	out := DefaultSettings()
+	out.Strict = in.Strict
 	out.Severity = map[string]diag.Severity{}
 	const header = "[check.severity]"
 	for code, text := range in.Severity {

@@ -11,6 +11,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/internal/vectors"
 	"fencepost/rr"
+	"fencepost/source"
 	"fencepost/zone"
 )
 
@@ -94,8 +95,7 @@ func TestConflicts(t *testing.T) {
 	b := zone.NewBuilder(apex, true)
 	add := func(owner string, ttl uint32, t rr.Type, data string, pos int) {
 		n := dnsname.MustParse(owner)
-		_ = b.Add([]byte(n.Wire()), t, ttl, []byte(data), 0)
-		_ = pos
+		_ = b.Add([]byte(n.Wire()), t, ttl, []byte(data), source.Pos(pos))
 	}
 	add("a.example.", 300, rr.TypeA, "\x0a\x00\x00\x01", 1)
 	add("A.example.", 60, rr.TypeA, "\x0a\x00\x00\x02", 2)
@@ -103,16 +103,16 @@ func TestConflicts(t *testing.T) {
 	add("m.example.", 60, rr.TypeMX, "\x00\x0a\x01X\x00", 4)
 	add("m.example.", 60, rr.TypeMX, "\x00\x0a\x01x\x00", 5)
 	z := b.Build()
-	var dup, ttl int
+	var got []string
 	for _, c := range z.Conflicts {
-		if c.Duplicate {
-			dup++
-		} else {
-			ttl++
-		}
+		got = append(got, fmt.Sprintf("%s %s dup=%v %d after %d, TTL %d after %d", c.Owner, c.Type, c.Duplicate, c.Pos, c.Other, c.TTL, c.First))
 	}
-	if dup != 2 || ttl != 1 || z.Records() != 3 || len(z.Positions) != 3 {
-		t.Errorf("%d duplicates, %d TTL conflicts, %d records: %+v", dup, ttl, z.Records(), z.Conflicts)
+	want := []string{"a.Example. A dup=true 3 after 2, TTL 0 after 0", "a.Example. A dup=false 2 after 1, TTL 60 after 300", "m.Example. MX dup=true 5 after 4, TTL 0 after 0"}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") || z.Records() != 3 {
+		t.Errorf("%d records,\n%s\nwant\n%s", z.Records(), strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if fmt.Sprint(z.Positions) != "[1 2 4]" {
+		t.Errorf("positions %v", z.Positions)
 	}
 	var n zone.Node
 	z.GetName(dnsname.MustParse("a.example."), &n)

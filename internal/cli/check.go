@@ -32,6 +32,8 @@ reported itself when it is no longer needed:
 
 or in fencepost.toml, where severities can be set too:
 
+    [check]
+    strict = true                     # what does not work at all is an error
     [check.severity]
     alias-to-alias = "off"            # error | warning | note | off
     [[check.allow]]

@@ -32,7 +32,7 @@ func follow(p *lint.Pass, wire []byte) (n int, loop bool) {
 }
 
 var aliasLoop = &lint.Check{Rule: diag.Rule{
-	Code: "alias-loop", Severity: diag.Error, Title: "aliases lead round in a circle", Ref: "RFC 1034 §3.6.2",
+	Code: "alias-loop", Severity: diag.Warning, Strict: true, Title: "aliases lead round in a circle", Ref: "RFC 1034 §3.6.2",
 	Doc:  "Each of these names stands for another of them, so none has data. Resolvers give up with an error.",
 	Bad:  "a CNAME b\nb CNAME a\n",
 	Good: "a CNAME b\nb A 192.0.2.1\n"},
@@ -119,7 +119,7 @@ var dnameBesideNS = &lint.Check{Rule: diag.Rule{
 }
 
 var dnameLoop = &lint.Check{Rule: diag.Rule{
-	Code: "dname-below-itself", Severity: diag.Error, Title: "a DNAME points below its own name", Ref: "RFC 6672 §2.2",
+	Code: "dname-below-itself", Severity: diag.Warning, Strict: true, Title: "a DNAME points below its own name", Ref: "RFC 6672 §2.2",
 	Doc:  "Each name then leads to a longer one, until the name is too long.",
 	Bad:  "old DNAME new.old\n",
 	Good: "old DNAME example.net.\n"},

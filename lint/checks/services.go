@@ -48,7 +48,7 @@ func fastService(n *lint.Name) bool {
 }
 
 var noneBesideOthers = &lint.Check{Rule: diag.Rule{
-	Code: "srv-none-beside-others", Severity: diag.Error, Title: "\"service not offered\" stands beside a host that offers it", Ref: "RFC 2782",
+	Code: "srv-none-beside-others", Severity: diag.Warning, Strict: true, Title: "\"service not offered\" stands beside a host that offers it", Ref: "RFC 2782",
 	Doc:  "SRV with the target . says that the service is not there at all. It must be the only SRV record of its name.",
 	Bad:  "_sip._tcp SRV 0 0 0 .\n_sip._tcp SRV 0 5 5060 web\nweb A 192.0.2.1\n",
 	Good: "_sip._tcp SRV 0 0 0 .\n"},
@@ -225,7 +225,7 @@ var svcbAliasOthers = &lint.Check{Rule: diag.Rule{
 }
 
 var svcbSelf = &lint.Check{Rule: diag.Rule{
-	Code: "svcb-alias-to-itself", Severity: diag.Error, Title: "an alias of HTTPS or SVCB points to its own name", Ref: "RFC 9460 §2.4.2",
+	Code: "svcb-alias-to-itself", Severity: diag.Warning, Strict: true, Title: "an alias of HTTPS or SVCB points to its own name", Ref: "RFC 9460 §2.4.2",
 	Doc:  "A client that follows it comes back to where it was and gives up. Name another host, or write priority 1 and . for the name itself.",
 	Bad:  "@ HTTPS 0 @\n@ A 192.0.2.1\n",
 	Good: "@ HTTPS 1 .\n@ A 192.0.2.1\n"},

@@ -152,8 +152,8 @@ func TestFixes(t *testing.T) {
 	}
 }
 
-// Work stays in proportion to the zone, also where every name is hidden.
-func TestHostileZone(t *testing.T) {
+// Of very many findings a list keeps as many as it holds.
+func TestManyFindings(t *testing.T) {
 	var b strings.Builder
 	b.WriteString(head + "sub NS ns.other.\nsub NS ns2.other.\n")
 	for i := range 30000 {
