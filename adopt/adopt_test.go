@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -252,6 +253,26 @@ func TestSync(t *testing.T) {
 		}
 		if err != nil || len(got.Servers) != 1 || got.Servers[0].String() != c.servers {
 			t.Errorf("%s: %+v, %v", c.what, got, err)
+		}
+	}
+	// Glue comes from the child for the types that are listed, and stays for others.
+	ns := dnsname.MustParse("ns.saltmarsh.example.")
+	v6 := []byte("\x20\x01\x0d\xb8\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x01")
+	for what, c := range map[string]struct {
+		types []rr.Type
+		glue  [][]byte // at the parent before
+		want  [][]byte
+	}{
+		"all new":               {[]rr.Type{rr.TypeNS, rr.TypeA, rr.TypeAAAA}, nil, [][]byte{{10, 0, 0, 1}}},
+		"an address that went":  {[]rr.Type{rr.TypeNS, rr.TypeA, rr.TypeAAAA}, [][]byte{{10, 0, 0, 9}, v6}, [][]byte{{10, 0, 0, 1}}},
+		"one type alone":        {[]rr.Type{rr.TypeNS, rr.TypeA}, [][]byte{{10, 0, 0, 9}, v6}, [][]byte{{10, 0, 0, 1}, v6}},
+		"servers without types": {[]rr.Type{rr.TypeNS}, [][]byte{{10, 0, 0, 9}, v6}, [][]byte{{10, 0, 0, 9}, v6}},
+	} {
+		parent := have()
+		parent.Servers, parent.Glue = []dnsname.Name{ns}, map[string][][]byte{ns.Key(): c.glue}
+		got, change, err := parent.WantedServers(sync(csync(7, 3, c.types...)), false, at)
+		if err != nil || fmt.Sprint(got.Glue[ns.Key()]) != fmt.Sprint(c.want) || change != (fmt.Sprint(c.glue) != fmt.Sprint(c.want)) {
+			t.Errorf("%s: glue %v, want %v; change %v, %v", what, got, c.want, change, err)
 		}
 	}
 	unsigned := have()

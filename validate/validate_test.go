@@ -375,3 +375,71 @@ func TestANY(t *testing.T) {
 		}
 	}
 }
+
+// A key without the zone flag proves nothing, whoever vouches for it (RFC 4034 §2.1.1).
+func TestNoZoneKey(t *testing.T) {
+	apex := dnsname.MustParse("example.")
+	wire := []byte(apex.Wire())
+	for flags, want := range map[uint16]validate.Status{dnssec.FlagZone: validate.Secure, dnssec.FlagSEP: validate.Bogus} {
+		k, err := dnssec.Generate(rr.ED25519, flags, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set := zone.NewRRset(rr.TypeDNSKEY, 300, [][]byte{k.Data})
+		sig, _, err := k.SignSet(nil, wire, wire, set, dnssec.Times{Inception: at.Add(-time.Hour), Expiration: at.Add(time.Hour)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		pool := validate.NewPool([]rr.Record{{Name: apex, Type: rr.TypeDNSKEY, TTL: 300, Data: k.Data}, {Name: apex, Type: rr.TypeRRSIG, TTL: 300, Data: sig}})
+		for _, anchor := range []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: k.Data}, {Name: apex, Type: rr.TypeDS, Data: dnssec.DS(apex, k.Data, 2)}} {
+			if _, v := pool.TrustKeys(apex, []rr.Record{anchor}, at); v.Status != want {
+				t.Errorf("flags %d by %s: %s (%s)", flags, anchor.Type, v.Status, v.Why)
+			}
+			if v := pool.Set(pool.EntryKeys(apex, []rr.Record{anchor}), apex, rr.TypeDNSKEY, at); v.Status != want {
+				t.Errorf("flags %d by %s, as an entry key: %s", flags, anchor.Type, v.Status)
+			}
+		}
+	}
+}
+
+// NSEC3 records with flags that nobody knows are as good as none (RFC 5155 §8.2),
+// also where their signatures are right.
+func TestUnknownFlags(t *testing.T) {
+	apex := dnsname.MustParse("example.")
+	k, err := dnssec.Generate(rr.ED25519, dnssec.FlagZone, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := zone.NewBuilder(apex, false)
+	_ = b.AddRecord(rr.Record{Name: apex, Type: rr.TypeSOA, TTL: 300, Data: []byte("\x00\x00\x00\x00\x00\x07\x00\x00\x0e\x10\x00\x00\x02\x58\x00\x01\x51\x80\x00\x00\x01\x2c")})
+	_ = b.AddRecord(rr.Record{Name: apex, Type: rr.TypeNS, TTL: 300, Data: []byte("\x02ns\x00")})
+	z, _, err := signer.Sign(context.Background(), b.Build().Snapshot, []signer.Key{signer.Use(k, signer.Single)}, signer.Policy{Denial: signer.Denial{NSEC3: true}}, at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	anchors := []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Class: rr.ClassIN, Data: k.Data}}
+	keys := keysOf(t, z, anchors)
+	name := dnsname.MustParse("nosuch.example.")
+	for flags, want := range map[byte]validate.Status{0: validate.Secure, 2: validate.Bogus, 0x80: validate.Bogus} {
+		var out []rr.Record
+		for _, r := range ask(t, z, name, rr.TypeA).Authority {
+			if r.Type == rr.TypeRRSIG && rr.Type(r.Data[1]) == rr.TypeNSEC3 {
+				continue
+			}
+			if out = append(out, r); r.Type != rr.TypeNSEC3 {
+				continue
+			}
+			r.Data = bytes.Clone(r.Data)
+			r.Data[1] |= flags
+			sig, _, err := k.SignSet(nil, []byte(apex.Wire()), []byte(r.Name.Wire()), zone.NewRRset(rr.TypeNSEC3, r.TTL, [][]byte{r.Data}), dnssec.Times{Inception: at.Add(-time.Hour), Expiration: at.Add(time.Hour)})
+			if err != nil {
+				t.Fatal(err)
+			}
+			out[len(out)-1] = r
+			out = append(out, rr.Record{Name: r.Name, Type: rr.TypeRRSIG, TTL: r.TTL, Data: sig})
+		}
+		if v := validate.NewPool(out).Answer(keys, name, rr.TypeA, at); v.Status != want {
+			t.Errorf("flags %#x: %s (%s), want %s", flags, v.Status, v.Why, want)
+		}
+	}
+}
