@@ -40,7 +40,7 @@ func TestBuilderAgainstModel(t *testing.T) {
 		prefix := bytes.Repeat([]byte{0xee}, r.IntN(5)) // a response follows what is in the buffer
 		b.Begin(bytes.Clone(prefix), &q, limit, 1232)
 		var want [4][]string
-		var whole [][]byte // data whose names must not be compressed (RFC 3597 §4)
+		var whole [][]byte                   // data whose names must not be compressed (RFC 3597 §4)
 		if r.IntN(3) == 0 && limit > 20000 { // few names before the place that pointers do not reach
 			filler := bytes.Repeat([]byte{1}, 16300+r.IntN(100))
 			b.Record(message.AnswerSection, message.QName, 700, 1, filler)
