@@ -103,6 +103,23 @@ func AppendCanonical(dst []byte, t Type, data []byte) []byte {
 	return append(dst, it.rest...)
 }
 
+// AppendFolded appends data with all names in lower case, whatever the type: data
+// that are equal then mean the same (RFC 4343).
+func AppendFolded(dst []byte, t Type, data []byte) []byte {
+	if !HasNames(t) {
+		return append(dst, data...)
+	}
+	it := NewParts(t, data)
+	for it.Next() {
+		if it.Field.Kind.names&isName != 0 {
+			dst = dnsname.AppendLower(dst, it.Bytes)
+		} else {
+			dst = append(dst, it.Bytes...)
+		}
+	}
+	return append(dst, it.rest...)
+}
+
 // HasCanonicalNames tells whether AppendCanonical can change data of type t.
 func HasCanonicalNames(t Type) bool {
 	info := Lookup(t)

@@ -152,7 +152,7 @@ func (s *Server) install(ctx context.Context, z *served, source *zone.Snapshot, 
 		if zone.Equal(now, source) {
 			return Unchanged, nil
 		}
-		if from == "" && !newer(source, now) {
+		if from == "" && !newer(source, now) && !s.aheadOfPublished(z, source, now) {
 			return Kept, serialError(source, now)
 		}
 	}
@@ -160,13 +160,24 @@ func (s *Server) install(ctx context.Context, z *served, source *zone.Snapshot, 
 	return Loaded, nil
 }
 
-func serialError(new, now *zone.Snapshot) error {
-	what := "the content changed and the serial is still"
-	if rr.CompareSerials(new.Serial(), now.Serial()) != rr.SerialEqual {
-		what = fmt.Sprintf("the serial went backwards, from %d to", now.Serial())
+// aheadOfPublished tells whether a version follows the one that was published last,
+// where the one in service does not: the server was started with a file that had been
+// set back, and secondaries have more than it.
+func (s *Server) aheadOfPublished(z *served, source, now *zone.Snapshot) bool {
+	if s.Store == nil {
+		return false
 	}
-	return fmt.Errorf("%w: %s %d, so secondaries would not take the change; run: fencepost serial %s --next",
-		ErrSerial, what, new.Serial(), strings.TrimSuffix(new.Apex().String(), "."))
+	was, found, err := s.Store.LastPublished(z.name)
+	return err == nil && found && !rr.NewerSerial(now.Serial(), was.Serial) && now.Serial() != was.Serial && rr.NewerSerial(source.Serial(), was.Serial)
+}
+
+func serialError(new, now *zone.Snapshot) error {
+	zone := strings.TrimSuffix(new.Apex().String(), ".")
+	if rr.CompareSerials(new.Serial(), now.Serial()) != rr.SerialEqual {
+		return fmt.Errorf("%w: the serial went backwards, from %d to %d, so secondaries would not take the change; run: fencepost serial %s --next, or take the steps of: fencepost serial %s --set %d --plan",
+			ErrSerial, now.Serial(), new.Serial(), zone, zone, new.Serial())
+	}
+	return fmt.Errorf("%w: the content changed and the serial is still %d, so secondaries would not take the change; run: fencepost serial %s --next", ErrSerial, new.Serial(), zone)
 }
 
 // putInService makes a version the one that is answered from.

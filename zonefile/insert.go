@@ -16,7 +16,8 @@ type NewRecord struct {
 	TTL    uint32 // used with HasTTL; else the file's default holds
 	HasTTL bool
 	Type   rr.Type
-	Text   string       // the data as it is to be written
+	Text   string       // the data as it is to be written, relative to the zone
+	Data   []byte       // what Text means; nil: do not look
 	Beside dnsname.Name // put it where a record of this owner would go; zero: of its own
 }
 
@@ -52,6 +53,7 @@ func (ed *Editor) Insert(r NewRecord) error {
 		owner = "" // the owner is the one before
 	}
 	ed.inserted = append(ed.inserted, inserted{f, at, r.Owner})
+	r.Text = DataIn(origin, r.Type, r.Text, r.Data)
 	line := layoutLine(near, owner, r)
 	if at > 0 && f.Content[at-1] != '\n' {
 		line = "\n" + line

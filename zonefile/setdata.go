@@ -1,7 +1,10 @@
 package zonefile
 
 import (
+	"bytes"
 	"strings"
+
+	"fencepost/rr"
 )
 
 // SetData replaces the data of a record by text. Words that stay the same are not
@@ -71,15 +74,25 @@ func (ed *Editor) replaceWord(e *Entry, i int, text string) {
 	if old == text {
 		return
 	}
-	end := to
-	for end < len(content) && content[end] == ' ' {
-		end++
+	end := skipBlanks(content, to)
+	between := "" // a parenthesis may come first
+	if end < len(content) && content[end] == ')' {
+		between = string(content[to : end+1])
+		end = skipBlanks(content, end+1)
 	}
-	if end == to || end >= len(content) || content[end] != ';' {
+	if end == to || end >= len(content) || content[end] != ';' || content[end-1] != ' ' {
 		ed.replace(e.File, from, to, text)
 		return
 	}
+	text += between
 	ed.replace(e.File, from, end, text+strings.Repeat(" ", max(1, end-from-len(text))))
+}
+
+func skipBlanks(content []byte, at int) int {
+	for at < len(content) && content[at] == ' ' {
+		at++
+	}
+	return at
 }
 
 // takeWord takes the i-th word out, with its line where nothing else is on it.
@@ -166,7 +179,73 @@ func (e *Entry) closing(from int) int {
 	return out
 }
 
+// SOASerialField is the serial among the words of a SOA's data.
+const SOASerialField = 2
+
 // SetField writes one word of a record's data, counted from 0.
 func (ed *Editor) SetField(e *Entry, field int, text string) {
 	ed.replaceWord(e, e.TypeTok+1+field, text)
+}
+
+// ReplaceRemark writes another comment behind a word of a record's data, counted from
+// 0, if the comment there is the one given: what a person wrote stays.
+func (ed *Editor) ReplaceRemark(e *Entry, field int, from, to string) {
+	content, at := e.File.Content, e.tokenEnd(e.TypeTok+1+field)
+	line := content[at:]
+	if i := bytes.IndexByte(line, '\n'); i >= 0 {
+		line = line[:i]
+	}
+	i := bytes.IndexByte(line, ';')
+	if i < 0 || len(bytes.Trim(line[:i], " \t)")) > 0 {
+		return
+	}
+	if text := bytes.TrimSpace(line[i+1:]); string(text) == from {
+		start := at + bytes.Index(line, text)
+		ed.replace(e.File, start, start+len(text), to)
+	}
+}
+
+// DataIn is the text of data as it has to be written where origin is in force: as it
+// was given, or with whole names where that would mean something else.
+func DataIn(origin []byte, t rr.Type, text string, data []byte) string {
+	s := scanner{src: []byte(text)}
+	if data == nil || !s.next() || len(s.faults) > 0 {
+		return text
+	}
+	p := rr.Parser{Origin: origin}
+	if got, err := p.Data(nil, t, s.tokens); err == nil && bytes.Equal(got, data) {
+		return text
+	}
+	return rr.DataText(t, data)
+}
+
+// HasDefault tells whether a record without a TTL would take that of a $TTL.
+func (ed *Editor) HasDefault(r *Entry) bool {
+	for _, e := range ed.f.All {
+		if e == r {
+			return false
+		}
+		if e.Kind == Directive && e.File == r.File && bytes.EqualFold(e.Tokens[0].Text, []byte("$TTL")) {
+			return true
+		}
+	}
+	return false
+}
+
+// DropTTL takes the TTL of a record out, so that the default counts. Where other
+// fields stand in columns they stay there.
+func (ed *Editor) DropTTL(e *Entry) {
+	if e.TTLTok < 0 {
+		return
+	}
+	content := e.File.Content
+	from, to := e.Offsets[e.TTLTok], e.tokenEnd(e.TTLTok)
+	if from >= 2 && content[from-1] == ' ' && content[from-2] == ' ' {
+		ed.replace(e.File, from, to, strings.Repeat(" ", to-from))
+		return
+	}
+	for to < len(content) && (content[to] == ' ' || content[to] == '\t') {
+		to++
+	}
+	ed.replace(e.File, from, to, "")
 }

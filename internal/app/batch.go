@@ -34,6 +34,7 @@ type EditedFile struct {
 	Added     []string // lines that came
 	Source    *source.Set
 	Diags     *diag.List // what check says about the new file
+	Fresh     *diag.List // what of that it did not say before
 	New       bool       // the file was made
 
 	path string
@@ -63,7 +64,9 @@ type editing struct {
 	becomes  uint32
 	text     []byte // the new text
 	opts     zonefile.Options
-	expected map[string]int // records that come (+1) and go (-1), as canonical text
+	expected map[string]int  // records that come (+1) and go (-1), by key
+	retimed  map[string]bool // records that take the default TTL, by key
+	soa      []byte          // what the SOA is to say but for the serial; nil: what it says
 }
 
 // batch is the edits of one command: several files that change together or not
@@ -194,7 +197,7 @@ func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
 			return e, nil
 		}
 	}
-	e := &editing{b: b, path: path, style: b.a.serialStyle(), expected: map[string]int{}}
+	e := &editing{b: b, path: path, style: b.a.serialStyle(), expected: map[string]int{}, retimed: map[string]bool{}}
 	f, err := readFile(&e.src, path)
 	if err != nil {
 		return nil, err
@@ -364,15 +367,19 @@ func (e *editing) settle() (*EditedFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	was, err := e.before()
-	if err != nil {
-		return nil, err
+	diags.Sort()
+	fresh := &diag.List{}
+	if len(diags.All) > 0 {
+		was, err := e.before()
+		if err != nil {
+			return nil, err
+		}
+		fresh = newFindings(was, diags)
 	}
-	if fresh := newErrors(was, diags); len(fresh.All) > 0 {
+	if fresh.Count(diag.Error) > 0 {
 		return nil, &RejectedError{src, fresh}
 	}
-	diags.Sort()
-	out := &EditedFile{Path: Shown(e.path), Zone: e.file.Apex, OldSerial: e.was, Serial: e.becomes, Source: src, Diags: diags,
+	out := &EditedFile{Path: Shown(e.path), Zone: e.file.Apex, OldSerial: e.was, Serial: e.becomes, Source: src, Diags: diags, Fresh: fresh,
 		path: e.path, old: e.file.Source.Content, text: e.text}
 	if bytes.Equal(out.old, out.text) {
 		return nil, nil

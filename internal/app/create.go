@@ -26,6 +26,7 @@ type Starter struct {
 	Like    string   // a zone or file to take as the pattern; then the others must be empty
 	Servers []string // NAME or NAME=ADDRESS[,ADDRESS]; empty: ns1 and ns2 of the zone
 	Contact string   // mailbox with @, or a name; empty: hostmaster of the zone
+	Timers  Timers
 }
 
 // Created is what init or new made.
@@ -164,9 +165,13 @@ func (a *App) zoneText(s Starter) (dnsname.Name, string, error) {
 	if err != nil {
 		return zone, "", err
 	}
+	timers, err := s.Timers.values(presets())
+	if err != nil {
+		return zone, "", err
+	}
 	serial := zonefile.NextSerial(a.serialStyle(), 0, a.Now())
 	var b strings.Builder
-	fmt.Fprintf(&b, starterHead, strings.TrimSuffix(zone.String(), "."), zone, servers[0].name.Relative(zone), contact.Relative(zone), serial)
+	fmt.Fprintf(&b, starterHead, strings.TrimSuffix(zone.String(), "."), zone, servers[0].name.Relative(zone), contact.Relative(zone), serial, timerLines(timers))
 	width := 15
 	for _, sv := range servers {
 		fmt.Fprintf(&b, "%-*s NS     %s\n", width, "@", sv.name.Relative(zone))
@@ -209,13 +214,22 @@ $TTL 3600       ; records may be cached for an hour where nothing else is said
 
 @               SOA    %s %s (
                        %-10d ; serial: raised with every change, or secondaries will not see it
-                       7200       ; refresh: secondaries look for a new version every 2 hours
-                       900        ; retry: and every 15 minutes while the primary does not answer
-                       1209600    ; expire: after 2 weeks without the primary they stop answering
-                       300 )      ; minimum: a name that is missing is remembered as missing for 5 minutes
-
+%s
 ; The servers that answer for this zone. The parent zone must list the same.
 `
+
+// timerLines are the times of the SOA, each with what it means.
+func timerLines(values [4]uint32) string {
+	var b strings.Builder
+	for i, t := range soaTimers {
+		value := fmt.Sprint(values[i])
+		if i == len(soaTimers)-1 {
+			value += " )"
+		}
+		fmt.Fprintf(&b, "                       %-10s ; %s\n", value, t.says(values[i]))
+	}
+	return b.String()
+}
 
 func starterServers(zone dnsname.Name, given []string) ([]starterServer, error) {
 	if len(given) == 0 {
@@ -276,8 +290,8 @@ func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
 // textLike makes a zone of another: the same records, with the new name in the
 // place of the old wherever a name ends in it, and a first serial.
 func (a *App) textLike(zone dnsname.Name, s Starter) (string, error) {
-	if len(s.Servers) > 0 || s.Contact != "" {
-		return "", usage("--like takes servers and contact from the pattern: leave --ns and --contact out")
+	if len(s.Servers) > 0 || s.Contact != "" || s.Timers.given() {
+		return "", usage("--like takes servers, contact and timers from the pattern: leave --ns, --contact and the times out")
 	}
 	path, origin, err := a.zoneFile(s.Like)
 	if err != nil {

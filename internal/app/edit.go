@@ -1,7 +1,6 @@
 package app
 
 import (
-	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,6 +19,7 @@ type Edit struct {
 	From    string      // change, where there are several: the data to be replaced
 	PTR     bool        // the PTR records in the workspace's reverse zones change too
 	Split   bool        // texts over 255 octets become several strings
+	Timers  Timers      // change, for the SOA
 	Dry     bool        // show and do not write
 }
 
@@ -27,7 +27,7 @@ type Edit struct {
 type RecordArg struct {
 	Owner, Type string
 	Data        []string
-	TTL         string // empty: the file's default
+	TTL         string // empty: the file's default; "default" takes one away
 }
 
 // subject is a record read from its arguments.
@@ -38,7 +38,9 @@ type subject struct {
 	wire   []byte  // nil, to remove: any
 	ttl    uint32
 	hasTTL bool
-	beside dnsname.Name // where it goes, if not beside its own kind
+	// dropTTL takes the record's own TTL away.
+	dropTTL bool
+	beside  dnsname.Name // where it goes, if not beside its own kind
 }
 
 // begin opens the zone of an edit and reads its records, ranges expanded. The
@@ -86,7 +88,9 @@ func (e *editing) subject(r RecordArg, split bool) (s *subject, err error) {
 			return nil, err
 		}
 	}
-	s.ttl, s.hasTTL, err = e.ttl(r.TTL)
+	if s.dropTTL = strings.EqualFold(r.TTL, "default"); !s.dropTTL {
+		s.ttl, s.hasTTL, err = e.ttl(r.TTL)
+	}
 	return s, err
 }
 
@@ -112,15 +116,13 @@ func (a *App) Add(o Edit) (*Edited, error) {
 
 // add writes one new record.
 func (e *editing) add(s *subject) error {
-	for _, r := range e.file.Records(s.owner, s.t) {
-		if bytes.Equal(r.Data, s.wire) && !e.ed.Removed(r) {
-			return fmt.Errorf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start))
-		}
+	if r := e.like(s); r != nil {
+		return fmt.Errorf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start))
 	}
 	if k := key([]byte(s.owner.Wire()), s.t, 0, s.wire); e.expected[k] > 0 {
 		return usage("%s %s %s is to be added twice", s.owner, s.t, s.text)
 	}
-	if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text, Beside: s.beside}); err != nil {
+	if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text, Data: s.wire, Beside: s.beside}); err != nil {
 		return err
 	}
 	e.expect(s.owner, s.t, s.wire, +1)
@@ -133,47 +135,6 @@ func (e *editing) expect(owner dnsname.Name, t rr.Type, data []byte, by int) {
 	e.expected[key([]byte(owner.Wire()), t, 0, data)] += by
 }
 
-// Change replaces the data of records.
-func (a *App) Change(o Edit) (*Edited, error) {
-	b, e, list, err := a.begin(o)
-	if err != nil {
-		return nil, err
-	}
-	defer b.close()
-	for _, s := range list {
-		r, err := e.pick(s.owner, s.t, o.From)
-		if err != nil {
-			return nil, err
-		}
-		if err := e.change(r, s); err != nil {
-			return nil, err
-		}
-		if o.PTR {
-			if err := b.movePTR(s, r.Data); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return b.finish(o.Dry)
-}
-
-// change gives a record other data, another TTL, or both.
-func (e *editing) change(r *zonefile.Entry, s *subject) error {
-	same := bytes.Equal(r.Data, s.wire)
-	if same && (!s.hasTTL || r.TTL == s.ttl) {
-		return fmt.Errorf("the %s record of %s is like that already, at %s", s.t, s.owner, e.src.Position(r.Span.Start))
-	}
-	if s.hasTTL {
-		e.ed.SetTTL(r, s.ttl)
-	}
-	if !same {
-		e.ed.SetData(r, s.text)
-		e.expect(s.owner, s.t, r.Data, -1)
-		e.expect(s.owner, s.t, s.wire, +1)
-	}
-	return nil
-}
-
 // Remove takes records out: one, all of a type, or all of an owner.
 func (a *App) Remove(o Edit) (*Edited, error) {
 	b, e, list, err := a.begin(o)
@@ -184,7 +145,7 @@ func (a *App) Remove(o Edit) (*Edited, error) {
 	for _, s := range list {
 		found := e.file.Records(s.owner, s.t)
 		if s.wire != nil {
-			found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !bytes.Equal(r.Data, s.wire) })
+			found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(s.t, r.Data, s.wire) })
 		}
 		if len(found) == 0 {
 			return nil, e.none(s.owner, s.t)
@@ -280,7 +241,7 @@ func (e *editing) owner(text string) (dnsname.Name, error) {
 	if !n.AtOrBelow(e.file.Apex) {
 		return n, usage("%s is not in the zone %s", n, e.file.Apex)
 	}
-	if strings.HasSuffix(text, "."+strings.TrimSuffix(e.file.Apex.String(), ".")) {
+	if strings.HasSuffix(strings.ToLower(text), "."+strings.ToLower(strings.TrimSuffix(e.file.Apex.String(), "."))) {
 		return n, usage("%s means %s; write %s. with a final dot, or only what stands before the zone's name", text, n, text)
 	}
 	return n, nil
@@ -376,7 +337,7 @@ func (e *editing) pick(owner dnsname.Name, t rr.Type, from string) (*zonefile.En
 		if err != nil {
 			return nil, err
 		}
-		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !bytes.Equal(r.Data, want) })
+		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(t, r.Data, want) })
 	}
 	switch len(found) {
 	case 1:

@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -55,7 +54,11 @@ func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checke
 		next := zonefile.NextSerial(zonefile.SerialStyle(c.SerialStyle), p.Serial, a.Now())
 		at := soaSerial(res.Source, m)
 		d := RuleSerialKept.At(at, "%s changed since serial %d was put in service, and the serial is %d", m.Apex(), p.Serial, m.Serial()).
-			Suggest("write %d, or run: fencepost serial %s --next", next, strings.TrimSuffix(m.Apex().String(), "."))
+			Suggest("write %d, or run: fencepost serial %s --next", next, plainName(m.Apex()))
+		if m.Serial() != p.Serial { // set back by hand: to stay there takes more than one step
+			d = d.Suggest("to stay at %d take the steps of: fencepost serial %s --set %d --plan; else run: fencepost serial %s --next",
+				m.Serial(), plainName(m.Apex()), m.Serial(), plainName(m.Apex()))
+		}
 		d.Zone, d.Owner = m.Apex(), m.Apex()
 		if string(res.Source.Text(at)) != "SOA" {
 			d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: at, New: strconv.FormatUint(uint64(next), 10)}}}

@@ -1,6 +1,8 @@
 package app
 
 import (
+	"bytes"
+	"encoding/binary"
 	"fmt"
 	"sort"
 	"strings"
@@ -12,11 +14,26 @@ import (
 	"fencepost/zonefile"
 )
 
-// key is a record as text that does not depend on how it is written.
+// key tells records apart, however they are written: by owner, type, TTL and data,
+// names without case.
 func key(owner []byte, t rr.Type, ttl uint32, data []byte) string {
-	r := rr.Record{Type: t, TTL: ttl, Class: rr.ClassIN, Data: data}
-	r.Name, _ = dnsname.FromWire(owner)
-	return r.String()
+	var buf [1024]byte
+	b := dnsname.AppendLower(buf[:0], owner)
+	b = binary.BigEndian.AppendUint16(b, uint16(t))
+	b = binary.BigEndian.AppendUint32(b, ttl)
+	return string(rr.AppendFolded(b, t, data))
+}
+
+// keyText is a key for people.
+func keyText(key string) string {
+	b := []byte(key)
+	n, err := dnsname.WireLen(b)
+	if err != nil || len(b) < n+6 {
+		return ""
+	}
+	r := rr.Record{Type: rr.Type(binary.BigEndian.Uint16(b[n:])), TTL: binary.BigEndian.Uint32(b[n+2:]), Class: rr.ClassIN, Data: b[n+6:]}
+	r.Name, _ = dnsname.FromWire(b[:n])
+	return strings.ReplaceAll(r.String(), "\t", " ")
 }
 
 // RejectedError says that an edit would have put errors into the file. Nothing
@@ -31,18 +48,17 @@ func (e *RejectedError) Error() string { return "nothing was changed: the zone w
 // Unwrap makes it a finding.
 func (e *RejectedError) Unwrap() error { return ErrFindings }
 
-// newErrors is the errors of after that before did not have.
-func newErrors(before, after *diag.List) *diag.List {
+// newFindings is what after says and before did not.
+func newFindings(before, after *diag.List) *diag.List {
 	had := map[string]int{}
 	for _, d := range before.All {
 		had[d.Rule.Code+d.Message]++
 	}
 	out := &diag.List{}
 	for _, d := range after.All {
-		if k := d.Rule.Code + d.Message; d.Severity == diag.Error {
-			if had[k]--; had[k] < 0 {
-				out.Add(d)
-			}
+		k := d.Rule.Code + d.Message
+		if had[k]--; had[k] < 0 {
+			out.Add(d)
 		}
 	}
 	return out
@@ -52,48 +68,83 @@ func newErrors(before, after *diag.List) *diag.List {
 // that would change another record, such as one that takes its TTL from a line
 // that goes, is refused.
 func (e *editing) prove(after *zonefile.File) error {
+	was, is := differing(e.file.All, after.All)
 	diff := map[string]int{}
-	book := func(f *zonefile.File, by int) {
-		for _, r := range f.All {
-			if r.Kind == zonefile.Record && r.Type != rr.TypeSOA {
-				diff[key(r.Owner, r.Type, 0, r.Data)] += by
-			}
-		}
+	for _, r := range was {
+		diff[key(r.Owner, r.Type, 0, r.Data)]--
 	}
-	book(e.file, -1)
-	book(after, +1)
+	for _, r := range is {
+		diff[key(r.Owner, r.Type, 0, r.Data)]++
+	}
 	for k, n := range e.expected {
 		diff[k] -= n
 	}
 	var wrong []string
 	for k, n := range diff {
 		if n != 0 {
-			wrong = append(wrong, k)
+			wrong = append(wrong, keyText(k))
 		}
 	}
-	if len(wrong) == 0 {
-		return e.proveTTLs(after)
+	if len(wrong) > 0 {
+		sort.Strings(wrong)
+		return fmt.Errorf("%s is laid out so that this edit would also change: %s; edit it by hand", Shown(e.path), wrong[0])
 	}
-	sort.Strings(wrong)
-	return fmt.Errorf("%s is laid out so that this edit would also change: %s; edit it by hand", Shown(e.path), strings.ReplaceAll(wrong[0], "\t", " "))
+	if err := e.proveSOA(after); err != nil {
+		return err
+	}
+	return e.proveTTLs(was, is)
+}
+
+// differing are the records of two texts without those that both begin and end with:
+// an edit touches little, and what it does not touch need not be looked at twice. The
+// SOA is left out.
+func differing(a, b []*zonefile.Entry) (was, is []*zonefile.Entry) {
+	plain := func(all []*zonefile.Entry) (out []*zonefile.Entry) {
+		for _, r := range all {
+			if r.Kind == zonefile.Record && r.Type != rr.TypeSOA {
+				out = append(out, r)
+			}
+		}
+		return out
+	}
+	was, is = plain(a), plain(b)
+	same := func(x, y *zonefile.Entry) bool {
+		return x.Type == y.Type && x.TTL == y.TTL && bytes.Equal(x.Owner, y.Owner) && bytes.Equal(x.Data, y.Data)
+	}
+	for len(was) > 0 && len(is) > 0 && same(was[0], is[0]) {
+		was, is = was[1:], is[1:]
+	}
+	for len(was) > 0 && len(is) > 0 && same(was[len(was)-1], is[len(is)-1]) {
+		was, is = was[:len(was)-1], is[:len(is)-1]
+	}
+	return was, is
+}
+
+// proveSOA looks whether the SOA says what it is to say.
+func (e *editing) proveSOA(after *zonefile.File) error {
+	want, soa := e.file.SOA().Data, after.SOA()
+	if e.soa != nil {
+		want = e.soa
+	}
+	if soa == nil || !sameData(rr.TypeSOA, rr.SetSerial(bytes.Clone(want), e.becomes), soa.Data) {
+		return fmt.Errorf("%s is laid out so that this edit would not give the SOA that was asked for; edit it by hand", Shown(e.path))
+	}
+	return nil
 }
 
 // proveTTLs looks whether records that stay have kept their TTL.
-func (e *editing) proveTTLs(after *zonefile.File) error {
+func (e *editing) proveTTLs(was, is []*zonefile.Entry) error {
 	ttls := map[string]uint32{}
-	for _, r := range e.file.All {
-		if r.Kind == zonefile.Record {
-			ttls[key(r.Owner, r.Type, 0, r.Data)] = r.TTL
-		}
+	for _, r := range was {
+		ttls[key(r.Owner, r.Type, 0, r.Data)] = r.TTL
 	}
-	for _, r := range after.All {
-		if r.Kind != zonefile.Record || r.TTLTok >= 0 {
+	for _, r := range is {
+		if r.TTLTok >= 0 {
 			continue
 		}
 		k := key(r.Owner, r.Type, 0, r.Data)
-		if was, ok := ttls[k]; ok && was != r.TTL && e.expected[k] == 0 {
-			return fmt.Errorf("%s has no $TTL, so this edit would also change the TTL of: %s; write $TTL at its head first",
-				Shown(e.path), strings.ReplaceAll(k, "\t", " "))
+		if was, ok := ttls[k]; ok && was != r.TTL && e.expected[k] == 0 && !e.retimed[k] {
+			return fmt.Errorf("%s has no $TTL, so this edit would also change the TTL of: %s; write $TTL at its head first", Shown(e.path), keyText(k))
 		}
 	}
 	return nil

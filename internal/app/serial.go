@@ -1,6 +1,9 @@
 package app
 
 import (
+	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"fencepost/dnsname"
@@ -26,6 +29,10 @@ type SerialResult struct {
 	Next    uint32 // what would follow
 	Changed bool
 	Plan    []SerialStep
+	// Served is the serial that was last in service, where the file does not lie ahead
+	// of it: what follows counts from there. 0 otherwise.
+	Served uint32
+	Notes  []string
 }
 
 // SerialStep is one step on the way to a serial. Each is forward by RFC 1982, so
@@ -38,7 +45,7 @@ type SerialStep struct {
 
 // Serial shows a zone's serial, raises or sets it, or plans how to get to one
 // that lies behind.
-func (a *App) Serial(o SerialOptions) (*SerialResult, error) {
+func (a *App) Serial(ctx context.Context, o SerialOptions) (*SerialResult, error) {
 	b, err := a.newBatch(o.Zone)
 	if err != nil {
 		return nil, err
@@ -52,25 +59,31 @@ func (a *App) Serial(o SerialOptions) (*SerialResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &SerialResult{Zone: e.file.Apex, Path: Shown(e.path), Style: string(e.style), Serial: soa.Serial,
-		Next: zonefile.NextSerial(e.style, soa.Serial, a.Now())}
+	r := &SerialResult{Zone: e.file.Apex, Path: Shown(e.path), Style: string(e.style), Serial: soa.Serial}
+	base := soa
+	if served, ok := a.servedSerial(ctx, e.file.Apex); ok && rr.CompareSerials(soa.Serial, served) != rr.SerialGreater && served != soa.Serial {
+		r.Served, base.Serial = served, served
+	}
+	r.Next = zonefile.NextSerial(e.style, base.Serial, a.Now())
 	to := r.Next
 	if o.Set != nil {
 		to = *o.Set
-		if to == soa.Serial {
+		if to == base.Serial {
 			return nil, usage("the serial of %s is %d already", e.file.Apex, to)
 		}
-		r.Plan = serialPlan(soa, to, a.Now())
+		r.Plan = serialPlan(base, to, a.Now())
 		if o.Plan {
 			return r, nil
 		}
 		if len(r.Plan) > 1 {
 			return nil, usage("%d is not after %d by serial arithmetic (RFC 1982), so secondaries would ignore it. It takes %d steps: set %d first, "+
-				"wait until every secondary has it, then go on. See: fencepost serial %s --set %d --plan", to, soa.Serial, len(r.Plan), r.Plan[0].Serial, o.Zone, to)
+				"wait until every secondary has it, then go on. See: fencepost serial %s --set %d --plan", to, base.Serial, len(r.Plan), r.Plan[0].Serial, o.Zone, to)
 		}
 	} else if !o.Next {
+		r.noteFuture(r.Serial, a.Now())
 		return r, nil
 	}
+	r.noteFuture(to, a.Now())
 	e.serial = &to
 	if _, err := b.finish(false); err != nil {
 		return nil, err
@@ -78,6 +91,36 @@ func (a *App) Serial(o SerialOptions) (*SerialResult, error) {
 	r.Serial, r.Changed = to, true
 	r.Next = zonefile.NextSerial(e.style, to, a.Now())
 	return r, nil
+}
+
+// servedSerial is the serial of a zone that was last put in service, as far as the
+// workspace knows; a zone that we sign has a serial of its own there.
+func (a *App) servedSerial(ctx context.Context, apex dnsname.Name) (uint32, bool) {
+	c, err := a.Config()
+	if err != nil {
+		return 0, false
+	}
+	if z := c.Find(apex); z == nil || z.Sign != nil || len(z.FetchFrom) > 0 {
+		return 0, false
+	}
+	for _, p := range lastPublished(ctx, c) {
+		if p.Zone == apex.Lower().String() {
+			return p.Serial, true
+		}
+	}
+	return 0, false
+}
+
+// noteFuture notes a serial that reads as a date to come.
+func (r *SerialResult) noteFuture(serial uint32, now time.Time) {
+	day := serial / 100
+	t, err := time.Parse("20060102", fmt.Sprint(day))
+	if err != nil || t.Before(now.AddDate(0, 0, 2)) {
+		return
+	}
+	today := uint32(now.UTC().Year()*1000000 + int(now.UTC().Month())*10000 + now.UTC().Day()*100)
+	r.Notes = append(r.Notes, fmt.Sprintf("%d reads as %s, which is still to come: until then no serial by date follows it. The way back: fencepost serial %s --set %d --plan",
+		serial, t.Format("2 January 2006"), strings.TrimSuffix(r.Zone.String(), "."), today))
 }
 
 // serialPlan is the way from the present serial to another: one step if it lies

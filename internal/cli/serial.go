@@ -26,7 +26,7 @@ them.`,
   fencepost serial saltmarsh.example --set 2026112305
   fencepost serial saltmarsh.example --set 2026112300 --plan`,
 		Args: exactly("ZONE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Zone = args[0]
 			if set != "" {
 				n, err := strconv.ParseUint(set, 10, 32)
@@ -39,7 +39,7 @@ them.`,
 			if o.Plan && o.Set == nil {
 				return usageError("--plan lays out the way to a serial: say which with --set N")
 			}
-			r, err := e.app.Serial(o)
+			r, err := e.app.Serial(cmd.Context(), o)
 			if err != nil {
 				return err
 			}
@@ -55,7 +55,10 @@ them.`,
 func (e *env) showSerial(r *app.SerialResult, o app.SerialOptions) error {
 	plain := strings.TrimSuffix(r.Zone.String(), ".")
 	if e.ui.JSON {
-		v := map[string]any{"zone": r.Zone.String(), "file": r.Path, "style": r.Style, "serial": r.Serial, "next": r.Next, "changed": r.Changed}
+		v := map[string]any{"zone": r.Zone.String(), "file": r.Path, "style": r.Style, "serial": r.Serial, "next": r.Next, "changed": r.Changed, "notes": append([]string{}, r.Notes...)}
+		if r.Served != 0 {
+			v["served"] = r.Served
+		}
 		if o.Plan {
 			v["plan"] = r.Plan
 		}
@@ -66,6 +69,12 @@ func (e *env) showSerial(r *app.SerialResult, o app.SerialOptions) error {
 		return nil
 	}
 	e.ui.Printf("%d\n", r.Serial)
+	if r.Served != 0 && !r.Changed {
+		e.ui.Sayf("%s: %d was in service last, so secondaries wait for a higher one\n", plain, r.Served)
+	}
+	for _, n := range r.Notes {
+		e.ui.Sayf("%s %s\n", e.ui.Paint(ui.Suspect, "note:"), n)
+	}
 	if r.Changed {
 		e.ui.Sayf("wrote %s\n", r.Path)
 	} else {
@@ -76,10 +85,15 @@ func (e *env) showSerial(r *app.SerialResult, o app.SerialOptions) error {
 
 // serialPlan shows the steps to a serial as commands, and what to wait for.
 func (e *env) serialPlan(r *app.SerialResult, plain string) {
+	from := r.Serial
+	if r.Served != 0 { // what counts is what secondaries have
+		from = r.Served
+		e.ui.Printf("The file says %d; %d was in service last, and secondaries have that.\n", r.Serial, r.Served)
+	}
 	if len(r.Plan) == 1 {
-		e.ui.Printf("%d → %d is forward: one step\n\n", r.Serial, r.Plan[0].Serial)
+		e.ui.Printf("%d → %d is forward: one step\n\n", from, r.Plan[0].Serial)
 	} else {
-		e.ui.Printf("%d → %d is backward for secondaries (RFC 1982). %d steps lead round:\n\n", r.Serial, r.Plan[len(r.Plan)-1].Serial, len(r.Plan))
+		e.ui.Printf("%d → %d is backward for secondaries (RFC 1982). %d steps lead round:\n\n", from, r.Plan[len(r.Plan)-1].Serial, len(r.Plan))
 	}
 	for i, s := range r.Plan {
 		if i > 0 {

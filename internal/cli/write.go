@@ -14,6 +14,15 @@ import (
 func starterFlags(cmd *cobra.Command, s *app.Starter) {
 	cmd.Flags().StringArrayVar(&s.Servers, "ns", nil, "a `SERVER`: a label in the zone with its address, ns1=ADDRESS[,ADDRESS], or a whole name; repeat it for each")
 	cmd.Flags().StringVar(&s.Contact, "contact", "", "`MAILBOX` of the person responsible (default: hostmaster in the zone)")
+	timerFlags(cmd, &s.Timers)
+}
+
+// timerFlags are the times of a SOA.
+func timerFlags(cmd *cobra.Command, t *app.Timers) {
+	cmd.Flags().StringVar(&t.Refresh, "refresh", "", "`TIME` after which secondaries look for a new version (SOA)")
+	cmd.Flags().StringVar(&t.Retry, "retry", "", "`TIME` after which they try again when that failed (SOA)")
+	cmd.Flags().StringVar(&t.Expire, "expire", "", "`TIME` for which they go on without the primary (SOA)")
+	cmd.Flags().StringVar(&t.Minimum, "minimum", "", "`TIME` for which a missing name is remembered as missing (SOA)")
 }
 
 func newInit(e *env) *cobra.Command {
@@ -170,28 +179,31 @@ func newAdd(e *env) *cobra.Command {
 func newChange(e *env) *cobra.Command {
 	var o app.Edit
 	var ttl string
-	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "replace the data of records",
-		Long: "Replaces the data of records. Where the owner has several records of the type,\n--from says which.\n" + editLong,
+	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE [DATA...]", GroupID: stageWrite, Short: "replace the data of records, or change a TTL or a timer",
+		Long: `Replaces the data of records. Where the owner has several records of the type,
+--from says which. Without data --ttl changes the TTL of all records of the type;
+--ttl default takes it away, so that $TTL counts again. The times of the SOA have
+flags of their own; comments that explain them follow.
+` + editLong,
 		Example: `  fencepost change saltmarsh.example web A 198.51.100.12 --ptr
   fencepost change saltmarsh.example @ MX 10 mail3 --from "20 mail2"
-  fencepost change saltmarsh.example 'gauge[01-40]' A '203.0.113.[11-50]'`,
-		Args: orStdin(atLeast("ZONE", "OWNER", "TYPE", "DATA")),
+  fencepost change saltmarsh.example 'gauge[01-40]' A '203.0.113.[11-50]'
+  fencepost change saltmarsh.example web A --ttl 60
+  fencepost change saltmarsh.example web A --ttl default
+  fencepost change saltmarsh.example @ SOA --expire 14d --minimum 10m`,
+		Args: orStdin(atLeast("ZONE", "OWNER", "TYPE")),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			o.Zone = args[0]
 			if o.Records, err = e.records(cmd, args[1:], ttl); err != nil {
 				return err
 			}
-			for _, r := range o.Records {
-				if len(r.Data) == 0 {
-					return usageError("%s has no type and data: write OWNER TYPE DATA", r.Owner)
-				}
-			}
 			return e.edited(e.app.Change(o))
 		}}
 	editFlags(cmd, &o)
-	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached")
+	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached, or default for that of the file")
 	cmd.Flags().StringVar(&o.From, "from", "", "the `DATA` to be replaced, where there are several records")
 	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
+	timerFlags(cmd, &o.Timers)
 	return cmd
 }
 
@@ -222,6 +234,7 @@ type editedFile struct {
 	Added     []string `json:"added"`
 	OldSerial uint32   `json:"old_serial"`
 	Serial    uint32   `json:"serial"`
+	Findings  []any    `json:"findings"` // that were not there before
 }
 
 // edited shows what an edit did.
@@ -232,7 +245,7 @@ func (e *env) edited(r *app.Edited, err error) error {
 	if e.ui.JSON {
 		files := []editedFile{}
 		for _, f := range r.Files {
-			files = append(files, editedFile{f.Zone.String(), f.Path, f.Removed, f.Added, f.OldSerial, f.Serial})
+			files = append(files, editedFile{f.Zone.String(), f.Path, f.Removed, f.Added, f.OldSerial, f.Serial, ui.FindingsJSON(f.Source, f.Fresh)})
 		}
 		return e.ui.Object(map[string]any{"written": r.Written, "files": files, "notes": append([]string{}, r.Notes...)})
 	}
@@ -253,6 +266,12 @@ func (e *env) edited(r *app.Edited, err error) error {
 		if f.Serial == 0 {
 			e.ui.Sayf("%s %s\n", verb, f.Path)
 			continue
+		}
+		if f.Fresh != nil && len(f.Fresh.All) > 0 { // what the edit brings about
+			e.ui.Printf("\n")
+			if err := e.ui.Findings(f.Source, f.Fresh); err != nil {
+				return err
+			}
 		}
 		e.ui.Sayf("%s %s, serial %d → %d\n", verb, f.Path, f.OldSerial, f.Serial)
 		if f.Diags.Count(diag.Error)+f.Diags.Count(diag.Warning) > 0 {

@@ -9,9 +9,9 @@ import (
 
 func TestSerialPlan(t *testing.T) {
 	dir := estate(t)
-	want(t, fp(t, dir, "serial", "saltmarsh.example", "--set", "2062010101", clock), 0, "2062010101")
+	want(t, fp(t, dir, "serial", "saltmarsh.example", "--set", "2062010101", clock), 0, "2062010101", "reads as 1 January 2062", "--set 2026112300 --plan")
 	r := fp(t, dir, "serial", "saltmarsh.example", "--set", "2026112301", "--plan", clock)
-	want(t, r, 0, "2 steps", "--set 4209493748", "--set 2026112301", "2 hours 15 minutes", "from 2026-11-23 11:15 UTC on")
+	want(t, r, 0, "2 steps", "--set 4209493748", "--set 2026112301", "1 hour 50 minutes", "from 2026-11-23 10:50 UTC on")
 	want(t, fp(t, dir, "serial", "saltmarsh.example", "--set", "2026112301"), 2, "set 4209493748 first")
 	ok(t, dir, "serial", "saltmarsh.example", "--set", "4209493748")
 	ok(t, dir, "serial", "saltmarsh.example", "--set", "2026112301")

@@ -29,7 +29,7 @@ var refusals = []struct {
 	// what is to be done
 	{"ad saltmarsh.example a A 192.0.2.1", 2, []string{"there is no command ad", "did you mean add"}},
 	{"diff saltmarsh.example", 2, []string{"TO is missing", "fencepost diff FROM TO"}},
-	{"change saltmarsh.example cam-north A", 2, []string{"DATA is missing", "fencepost change ZONE OWNER TYPE DATA"}},
+	{"change saltmarsh.example cam-north A", 2, []string{"say what to change", "--ttl"}},
 	{"check --ignor x", 2, []string{"there is no flag --ignor", "fencepost check --help"}},
 	{"find", 2, []string{"say what to look for"}},
 	{"pull x.example", 2, []string{"say where the zone comes from", "--from", "--file"}},

@@ -72,6 +72,17 @@ func (u *UI) notShown(alike map[string]int, dropped int) {
 	}
 }
 
+// FindingsJSON are findings as part of another object.
+func FindingsJSON(src *source.Set, l *diag.List) []any {
+	out := []any{}
+	if l != nil {
+		for i := range l.All {
+			out = append(out, toJSON(src, &l.All[i]))
+		}
+	}
+	return out
+}
+
 func toJSON(src *source.Set, d *diag.Diagnostic) jsonFinding {
 	from, to := src.Position(d.Span.Start), src.Position(d.Span.End)
 	f := jsonFinding{File: from.File, Line: from.Line, Column: from.Column, EndLine: to.Line, EndColumn: to.Column,

@@ -1,0 +1,138 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const shouted = `$ORIGIN TIDES.EXAMPLE.
+$TTL 3600
+@       IN SOA  NS1 HOSTMASTER 2026112301 7200 900 1209600 300
+@       IN NS   NS1.TIDES.EXAMPLE.
+@       IN NS   NS.OTHER.EXAMPLE.
+NS1     IN A    192.0.2.1
+WWW     IN A    192.0.2.80
+WWW     IN A    192.0.2.81
+MAIL    300 IN A 192.0.2.25
+@       IN MX   10 MAIL.TIDES.EXAMPLE.
+$ORIGIN SUB.TIDES.EXAMPLE.
+A       IN A    192.0.2.90 ; (the first)
+`
+
+// Daily work on a file that was typed in capitals, with a second $ORIGIN: names
+// compare without case (RFC 4343), data mean what was asked wherever they stand.
+func TestDailyEdits(t *testing.T) {
+	for _, c := range []struct {
+		command string
+		has     string // in the file afterwards
+		not     string
+	}{
+		{"add Z new A 192.0.2.99", "new         IN A 192.0.2.99", ""},
+		{"add Z a.sub MX 30 mail", "MX   30 mail.TIDES.EXAMPLE.", "MX 30 mail\n"},
+		{"add Z b.sub CNAME www", "www.TIDES.EXAMPLE.", ""},
+		{"add Z www AAAA 2001:db8::80", "AAAA", ""},
+		{"change Z www A 192.0.2.82 --from 192.0.2.81", "192.0.2.82", "192.0.2.81"},
+		{"change Z @ MX 20 mail", "20 mail", "MX   10"},
+		{"change Z a.sub A 192.0.2.91", "192.0.2.91 ; (the first)", "192.0.2.90"},
+		{"remove Z @ MX 10 mail", "", "MX"},
+		{"remove Z www a 192.0.2.81", "", "192.0.2.81"},
+		{"delegate Z dunes --ns ns1 --ns ns.harbour.example", "dunes", ""},
+		{"change Z www A --ttl 60", "WWW  60 IN A", ""},
+		{"change Z mail A --ttl default", "MAIL        IN A 192.0.2.25", "300 IN A"},
+		{"change Z @ SOA --expire 21d", "900 1814400 300", "1209600"},
+		{"change Z @ SOA --refresh 90m --retry 20m --minimum 10m", "5400 1200 1209600 600", ""},
+		{"change Z @ SOA ns1 ines 2026112399 7200 900 1209600 300", "2026112399", "HOSTMASTER"},
+	} {
+		path := filepath.Join(t.TempDir(), "tides.example.zone")
+		write(t, path, shouted)
+		before := ok(t, ".", "check", path, "--format", "json", clock)
+		args := strings.Fields(strings.Replace(c.command, "Z", path, 1))
+		r := fp(t, ".", append(args, clock)...)
+		text := read(t, path)
+		if r.status != 0 || !strings.Contains(strings.ToLower(text), strings.ToLower(c.has)) || c.not != "" && strings.Contains(text, c.not) {
+			t.Errorf("%s: status %d %s\n%s", c.command, r.status, r.err, text)
+			continue
+		}
+		if !strings.Contains(text, "(the first)") {
+			t.Errorf("%s: a comment is lost\n%s", c.command, text)
+		}
+		// What the edit brings about is shown, whole; what was there is not shown again.
+		after := ok(t, ".", "check", path, "--format", "json", clock)
+		if n := strings.Count(after, "\n") - strings.Count(before, "\n"); n > 0 && strings.Count(r.out, "→") < n {
+			t.Errorf("%s: %d new findings, of which the edit says\n%s", c.command, n, r.out)
+		}
+	}
+}
+
+// What cannot be is refused with the reason, and the file stays.
+func TestEditsRefused(t *testing.T) {
+	for command, says := range map[string]string{
+		"change Z www A --ttl 3600":                  "have TTL 3600 already",
+		"change Z www A --ttl default":               "no TTL of their own",
+		"change Z www A 192.0.2.80 --ttl 60":         "share one TTL (RFC 2181 §5.2)",
+		"change Z www A":                             "say what to change",
+		"change Z www A --expire 5d":                 "are times of the SOA",
+		"change Z @ SOA --expire 5x":                 "is no time",
+		"change Z @ SOA --expire 1209600":            "is like that already",
+		"change Z www SOA --expire 5d":               "no such SOA",
+		"add Z WWW a 192.0.2.80":                     "has this A record already",
+		"add Z a.sub.tides.example A 192.0.2.1":      "final dot",
+		"change Z a.sub.TIDES.example A 192.0.2.1":   "final dot",
+		"change Z @ SOA ns1 h 1 7200 900 1209600 oh": "is no time",
+	} {
+		path := filepath.Join(t.TempDir(), "tides.example.zone")
+		write(t, path, shouted)
+		r := fp(t, ".", append(strings.Fields(strings.Replace(command, "Z", path, 1)), clock)...)
+		if r.status == 0 || !strings.Contains(r.err, says) || read(t, path) != shouted {
+			t.Errorf("%s: status %d, %s", command, r.status, r.err)
+		}
+	}
+}
+
+// A data line behind an included file keeps the owner that it takes from there, in
+// tidy and in the editor; what is included may have mistakes of its own.
+func TestTidyBehindInclude(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "tides.example.zone")
+	const text = "$TTL 3600\n@ SOA ns1 h 1 7200 900 1209600 300\n@ NS ns1\nns1 A 192.0.2.1\n$INCLUDE part\n  MX 10 ns1\n  TXT x\n$ORIGIN b\n TXT y\n"
+	write(t, path, text)
+	write(t, filepath.Join(dir, "part"), "mail A 192.0.2.2\nbad A 1.2.3\nmail A 192.0.2.3\n")
+	ok(t, dir, "tidy", path)
+	for _, line := range []string{"mail                MX     10 ns1", "mail.tides.example. TXT    y"} {
+		if got := read(t, path); !strings.Contains(got, line) {
+			t.Errorf("there is no %q in\n%s", line, got)
+		}
+	}
+	write(t, path, text)
+	if err := os.Remove(filepath.Join(dir, "part")); err != nil {
+		t.Fatal(err)
+	}
+	ok(t, dir, "tidy", path) // nothing is known of the owner: the lines stay without
+	if got := read(t, path); !strings.Contains(got, "$INCLUDE part\n  MX 10 ns1\n  TXT x\n") {
+		t.Errorf("%s", got)
+	}
+}
+
+// With a serial from the year 2062 in service, whoever advises says the way that
+// ends.
+func TestSerialAheadOfService(t *testing.T) {
+	p, _ := newPair(t, false, 0)
+	d := serve(t, p.primary)
+	setSerial(t, d, 2062010101)
+	write(t, filepath.Join(d.dir, "zones", "tides.example.zone"), strings.Replace(tides, "hostmaster 1 ", "hostmaster 2026112301 ", 1))
+	want(t, fp(t, d.dir, "reload"), 1, "went backwards", "fencepost serial tides.example --set 2026112301 --plan")
+	for range 2 { // with the server and without it
+		want(t, fp(t, d.dir, "check"), 1, "serial-not-moved", "--set 2026112301 --plan")
+		want(t, fp(t, d.dir, "serial", "tides.example", clock), 0, "2062010101 was in service last", "the next would be 2062010102")
+		want(t, fp(t, d.dir, "serial", "tides.example", "--set", "2026112301", "--plan", clock), 0, "2 steps lead round", "--set 4209493748", "--set 2026112301")
+		d.stop()
+	}
+	d.start()
+	ok(t, d.dir, "serial", "tides.example", "--set", "4209493748", clock)
+	ok(t, d.dir, "reload")
+	ok(t, d.dir, "serial", "tides.example", "--set", "2026112301", clock)
+	ok(t, d.dir, "reload")
+	want(t, fp(t, d.dir, "check"), 0)
+}
