@@ -20,6 +20,8 @@ type File struct {
 	Apex    dnsname.Name // owner of the SOA, or the origin it was read with
 	Entries []*Entry
 	All     []*Entry
+
+	soa *Entry
 }
 
 // Parse reads a file for editing. Findings go to diags; entries that could not
@@ -27,15 +29,15 @@ type File struct {
 func Parse(file *source.File, opts Options, diags *diag.List) *File {
 	f := &File{Source: file, Apex: opts.Origin}
 	p := newParser(file, opts, diags)
+	var kept keeper
 	for e := p.next(); e != nil; e = p.next() {
-		c := *e
-		c.Tokens, c.Offsets = slices.Clone(e.Tokens), slices.Clone(e.Offsets)
-		c.Owner, c.Data, c.Origin = bytes.Clone(e.Owner), bytes.Clone(e.Data), bytes.Clone(e.Origin)
-		f.All = append(f.All, &c)
+		c := kept.entry(e)
+		f.All = append(f.All, c)
 		if e.File == file {
-			f.Entries = append(f.Entries, &c)
+			f.Entries = append(f.Entries, c)
 		}
-		if c.Kind == Record && c.Type == rr.TypeSOA && f.SOA() == &c {
+		if c.Kind == Record && c.Type == rr.TypeSOA && f.soa == nil {
+			f.soa = c
 			f.Apex, _ = dnsname.FromWire(c.Owner)
 		}
 	}
@@ -43,13 +45,53 @@ func Parse(file *source.File, opts Options, diags *diag.List) *File {
 }
 
 // SOA is the first SOA record, or nil.
-func (f *File) SOA() *Entry {
-	for _, e := range f.All {
-		if e.Kind == Record && e.Type == rr.TypeSOA {
-			return e
-		}
+func (f *File) SOA() *Entry { return f.soa }
+
+// keeper copies entries, many into one piece of memory.
+type keeper struct {
+	entries []Entry
+	tokens  []rr.Token
+	offsets []int
+	octets  []byte
+	last    *Entry
+}
+
+func (k *keeper) entry(e *Entry) *Entry {
+	if len(k.entries) == cap(k.entries) {
+		k.entries = make([]Entry, 0, 256)
 	}
-	return nil
+	k.entries = append(k.entries, *e)
+	c := &k.entries[len(k.entries)-1]
+	c.Tokens, k.tokens = keep(k.tokens, e.Tokens)
+	c.Offsets, k.offsets = keep(k.offsets, e.Offsets)
+	c.Data, k.octets = keep(k.octets, e.Data)
+	// Owner and origin are mostly those of the entry before.
+	if k.last != nil && bytes.Equal(k.last.Owner, e.Owner) && (k.last.Owner == nil) == (e.Owner == nil) {
+		c.Owner = k.last.Owner
+	} else {
+		c.Owner, k.octets = keep(k.octets, e.Owner)
+	}
+	if k.last != nil && bytes.Equal(k.last.Origin, e.Origin) {
+		c.Origin = k.last.Origin
+	} else {
+		c.Origin, k.octets = keep(k.octets, e.Origin)
+	}
+	k.last = c
+	return c
+}
+
+// keep copies a slice to the end of memory, or to new memory where it has no room;
+// nil stays nil.
+func keep[T any](memory, s []T) (kept, rest []T) {
+	if s == nil {
+		return nil, memory
+	}
+	if cap(memory)-len(memory) < len(s) {
+		memory = make([]T, 0, max(4096, len(s)))
+	}
+	at := len(memory)
+	memory = append(memory, s...)
+	return memory[at:len(memory):len(memory)], memory
 }
 
 // Records finds the records of owner and type, in the file and those that it

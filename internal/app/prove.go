@@ -150,25 +150,75 @@ func (e *editing) proveTTLs(was, is []*zonefile.Entry) error {
 	return nil
 }
 
-// lineChanges compares two texts line by line.
+// resync is how many lines are looked through, on both sides together, for the place
+// where two texts agree again.
+const resync = 64
+
+// lineChanges compares two texts line by line: the lines that went and that came. A
+// line that only moved is in neither.
 func lineChanges(a, b []byte) (removed, added []string) {
-	split := func(t []byte) []string { return strings.Split(strings.TrimSuffix(string(t), "\n"), "\n") }
-	x, y := split(a), split(b)
-	// Common head and tail are by far the most; what is between is small.
-	i := 0
-	for i < len(x) && i < len(y) && x[i] == y[i] {
-		i++
+	for len(a) > 0 && len(b) > 0 {
+		x, y := firstLine(a), firstLine(b)
+		if bytes.Equal(x, y) {
+			a, b = a[len(x):], b[len(y):]
+			continue
+		}
+		m, n, ok := agreeAgain(a, b)
+		if !ok {
+			break
+		}
+		removed, a = takeLines(removed, a, m)
+		added, b = takeLines(added, b, n)
 	}
-	j := 0
-	for j < len(x)-i && j < len(y)-i && x[len(x)-1-j] == y[len(y)-1-j] {
-		j++
+	removed, _ = takeLines(removed, a, -1)
+	added, _ = takeLines(added, b, -1)
+	return without(removed, added), without(added, removed)
+}
+
+// firstLine is the first line of a text, its end included.
+func firstLine(text []byte) []byte {
+	if i := bytes.IndexByte(text, '\n'); i >= 0 {
+		return text[:i+1]
 	}
-	x, y = x[i:len(x)-j], y[i:len(y)-j]
-	return without(x, y), without(y, x)
+	return text
+}
+
+// takeLines moves n lines, all for -1, from a text to a list.
+func takeLines(to []string, text []byte, n int) ([]string, []byte) {
+	for ; n != 0 && len(text) > 0; n-- {
+		l := firstLine(text)
+		to, text = append(to, strings.TrimSuffix(string(l), "\n")), text[len(l):]
+	}
+	return to, text
+}
+
+// agreeAgain finds the fewest lines of both texts to pass over so that they go on
+// alike.
+func agreeAgain(a, b []byte) (m, n int, ok bool) {
+	var x, y [][]byte
+	for range resync + 1 {
+		if l := firstLine(a); len(l) > 0 {
+			x, a = append(x, l), a[len(l):]
+		}
+		if l := firstLine(b); len(l) > 0 {
+			y, b = append(y, l), b[len(l):]
+		}
+	}
+	for sum := 1; sum <= resync; sum++ {
+		for m := 0; m <= sum; m++ {
+			if n := sum - m; m < len(x) && n < len(y) && bytes.Equal(x[m], y[n]) {
+				return m, n, true
+			}
+		}
+	}
+	return 0, 0, false
 }
 
 // without is the lines of a that b does not have, as often as they are more.
 func without(a, b []string) (out []string) {
+	if len(b) == 0 {
+		return a
+	}
 	count := map[string]int{}
 	for _, l := range b {
 		count[l]++

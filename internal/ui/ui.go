@@ -3,6 +3,7 @@
 package ui
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -72,26 +73,31 @@ func paint(on bool, s Style, t string) string {
 }
 
 // Printf writes to the output.
-func (u *UI) Printf(format string, args ...any) { fmt.Fprintf(u.Out, format, args...) }
+func (u *UI) Printf(format string, args ...any) { _, _ = io.WriteString(u.Out, clean(fmt.Sprintf(format, args...))) }
 
 // Sayf tells a person something that is no data; not with --quiet.
 func (u *UI) Sayf(format string, args ...any) {
 	if !u.Quiet {
-		fmt.Fprintf(u.Err, format, args...)
+		_, _ = io.WriteString(u.Err, clean(fmt.Sprintf(format, args...)))
 	}
 }
 
 // Object writes one JSON object on a line.
 func (u *UI) Object(v any) error {
-	e := json.NewEncoder(u.Out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := u.Out.Write(cleanJSON(b.Bytes()))
+	return err
 }
 
 // Error tells what went wrong.
 func (u *UI) Error(err error) {
 	lines := strings.Split(strings.TrimSpace(err.Error()), "\n")
-	fmt.Fprintf(u.Err, "%s %s\n", paint(u.errColor, Bad, "error:"), strings.Join(lines, "\n       "))
+	_, _ = io.WriteString(u.Err, clean(fmt.Sprintf("%s %s\n", paint(u.errColor, Bad, "error:"), strings.Join(lines, "\n       "))))
 }
 
 // Table writes rows under a head, in columns as wide as needed. A head that
