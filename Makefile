@@ -30,6 +30,7 @@ fuzz: ## each target for FUZZTIME
 	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile
 	go test -run '^$$' -fuzz FuzzTidy -fuzztime $(FUZZTIME) ./zonefile
 	go test -run '^$$' -fuzz FuzzEdit -fuzztime $(FUZZTIME) ./zonefile
+	go test -run '^$$' -fuzz FuzzRanges -fuzztime $(FUZZTIME) ./zonefile
 	go test -run '^$$' -fuzz FuzzData -fuzztime $(FUZZTIME) ./rr
 	go test -run '^$$' -fuzz FuzzPositions -fuzztime $(FUZZTIME) ./internal/editor
 	go test -run '^$$' -fuzz FuzzMessage -fuzztime $(FUZZTIME) ./message

@@ -218,6 +218,11 @@ func (p *parser) unknownDirective(e *Entry) {
 	e.Kind = Bad
 	word := string(e.Tokens[0].Text)
 	d := RuleUnknownDirective.At(e.TokenSpan(0), "%s is no directive", word)
+	if strings.EqualFold(word, rangeDirective) {
+		p.report(RuleUnknownDirective.At(e.TokenSpan(0), "%s, which stands for a range of records, is no directive of any standard", word).
+			Suggest("take the file over with: fencepost pull ZONE --file %s, which writes the records out", p.file.Name))
+		return
+	}
 	if meant := diag.Closest("$"+strings.TrimLeft(word, "$@#%&!."), directives); meant != "" {
 		d = d.Suggest("did you mean %s?", meant)
 		d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: e.TokenSpan(0), New: meant}}}

@@ -46,16 +46,11 @@ func (t *tidier) measure() {
 	t.owner, t.owners = ownerLeast, map[*Entry][]byte{}
 	var before, stated *Entry
 	for _, e := range t.f.All { // an owner may come from an included file
-		if e.Kind != Record || e.File != t.f.Source {
-			before = nil
-		}
-		if e.Kind != Record {
-			continue
-		}
-		if e.OwnerTok >= 0 {
+		if e.OwnerTok >= 0 && e.Owner != nil { // also of a record with a mistake in its data
 			stated = e
 		}
-		if e.File != t.f.Source {
+		if e.Kind != Record || e.File != t.f.Source {
+			before = nil
 			continue
 		}
 		if before == nil || !bytes.Equal(before.Owner, e.Owner) {

@@ -36,6 +36,7 @@ type Pulled struct {
 	Serial  uint32
 	Records int
 	Left    map[string]int // records left out, by type
+	Notes   []string       // what else was changed on the way
 	Files   []string       // written
 	Text    []byte         // the master file
 	Source  *source.Set
@@ -59,13 +60,8 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 	}
 	p := &Pulled{Zone: name, Left: map[string]int{}, Source: &source.Set{}}
 	if o.File != "" {
-		if p.Text, err = os.ReadFile(o.File); err != nil {
+		if err := a.takeFile(o, p); err != nil {
 			return nil, err
-		}
-		if o.Unsigned {
-			if p.Text, err = a.withoutSignatures(p, name, o.File); err != nil {
-				return nil, err
-			}
 		}
 	} else if err := a.pullFrom(ctx, o, p); err != nil {
 		return nil, err
@@ -103,18 +99,47 @@ func (a *App) pullFrom(ctx context.Context, o Pull, p *Pulled) error {
 	return err
 }
 
-// withoutSignatures is a master file without what a signer made.
-func (a *App) withoutSignatures(p *Pulled, name dnsname.Name, from string) ([]byte, error) {
-	src := &source.Set{}
-	f, err := src.Add(Shown(from), p.Text)
+// takeFile takes a master file over as it is, but for ranges, which are written out,
+// and with Unsigned what a signer made. Comments stay, and so does what cannot be
+// read, for check to tell.
+func (a *App) takeFile(o Pull, p *Pulled) error {
+	text, err := os.ReadFile(o.File)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	z := zonefile.Load(f, zonefile.Options{Origin: name, Open: a.includes(src, from)}, &diag.List{})
-	if z == nil || !z.Apex().Equal(name) {
-		return nil, fmt.Errorf("%s does not hold the zone %s", Shown(from), plainName(name))
+	src := &source.Set{}
+	f, err := src.Add(Shown(o.File), text)
+	if err != nil {
+		return err
 	}
-	return masterFile(z.Snapshot, from, p.Left)
+	var done []zonefile.Expanded
+	if p.Text, done = zonefile.ExpandRanges(f); len(done) > 0 {
+		for _, d := range done {
+			p.Notes = append(p.Notes, fmt.Sprintf("line %d of %s, which no standard knows, was written out as %d records", d.Line, Shown(o.File), d.Records))
+		}
+	}
+	if !o.Unsigned {
+		return nil
+	}
+	if f, err = src.Add(Shown(o.File), p.Text); err != nil {
+		return err
+	}
+	file := zonefile.Parse(f, zonefile.Options{Origin: p.Zone, Open: a.includes(src, o.File)}, &diag.List{})
+	ed := zonefile.NewEditor(file)
+	for _, e := range file.Entries {
+		if e.Kind == zonefile.Record && dnssecTypes[e.Type] {
+			ed.Remove(e)
+			p.Left[e.Type.String()]++
+		}
+	}
+	if text, changed := ed.Finish()[f]; changed {
+		p.Text = text
+	}
+	if f, err = src.Add(Shown(o.File), p.Text); err != nil {
+		return err
+	}
+	p.Text = zonefile.Tidy(zonefile.Parse(f, zonefile.Options{Origin: p.Zone, Open: a.includes(src, o.File)}, &diag.List{}))
+	return nil
 }
 
 // writePulled writes the file and lists the zone. It returns what the file is

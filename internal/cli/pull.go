@@ -19,7 +19,10 @@ func newPull(e *env) *cobra.Command {
 		Long: `Fetches a zone by transfer and writes it as a tidy master file: the TTL that most
 records have once at the head, names relative to the zone. Records that a signer
 made are left out. With --file a master file from elsewhere is taken as it is,
-octet for octet.
+octet for octet; only lines that stand for a range of records, which no standard
+knows, are written out as records. With --unsigned what a signer made is left out
+and the rest laid out in the house style: comments stay, and lines that cannot be
+read.
 
 The zone goes into the workspace and is listed in fencepost.toml, or to a file
 with -o. What check finds in it is reported: what was not understood, and where.`,
@@ -50,7 +53,7 @@ with -o. What check finds in it is reported: what was not understood, and where.
 func (e *env) pulled(p *app.Pulled, o app.Pull) error {
 	if e.ui.JSON {
 		return e.ui.Object(map[string]any{"zone": p.Zone.String(), "serial": p.Serial, "records": p.Records, "left_out": p.Left, "files": append([]string{}, p.Files...),
-			"errors": p.Diags.Count(diag.Error), "warnings": p.Diags.Count(diag.Warning)})
+			"notes": append([]string{}, p.Notes...), "errors": p.Diags.Count(diag.Error), "warnings": p.Diags.Count(diag.Warning)})
 	}
 	if o.Out == "-" {
 		e.ui.Printf("%s", p.Text)
@@ -67,6 +70,9 @@ func (e *env) pulled(p *app.Pulled, o app.Pull) error {
 			parts = append(parts, fmt.Sprintf("%s %s", ui.Count(p.Left[t]), t))
 		}
 		e.ui.Sayf("Left out, for a signer makes them anew: %s.\n", strings.Join(parts, ", "))
+	}
+	for _, n := range p.Notes {
+		e.ui.Sayf("%s\n", n)
 	}
 	for _, f := range p.Files {
 		e.ui.Sayf("wrote %s\n", f)

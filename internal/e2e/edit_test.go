@@ -136,3 +136,23 @@ func TestSerialAheadOfService(t *testing.T) {
 	ok(t, d.dir, "reload")
 	want(t, fp(t, d.dir, "check"), 0)
 }
+
+// A signed export is taken over without its signatures: comments stay, lines that
+// cannot be read stay and are reported, ranges are written out, nothing is lost.
+func TestPullExport(t *testing.T) {
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "export.txt"), "; exported by Ann\n$TTL 1h\n@ IN SOA ns1 h 7 2h 900 2w 300 ; the head\n  IN NS ns1 ; first\n  IN RRSIG NS 13 2 3600 20261214122036 20261130112036 1 tides.example. AAAA\n"+
+		"  IN NS ns2.other.\nns1 A 192.0.2.1\n; gauges\n$GENERATE 1-3 gauge$ A 192.0.2.$ ; three\nbad A 1.2.3 ; what was it\n    NSEC x A\n    TXT after\nq SPF \"v=spf1 -all\"\n")
+	r := fp(t, dir, "pull", "tides.example", "--file", "export.txt", "--unsigned", "-o", "tides.zone")
+	want(t, r, 1, "bad-address", "line 9 of export.txt", "3 records", "1 NSEC, 1 RRSIG")
+	got := read(t, filepath.Join(dir, "tides.zone"))
+	for _, s := range []string{"; exported by Ann", "; the head", "; first", "; gauges", "; three", "bad A 1.2.3 ; what was it", "bad             TXT    after", "q               SPF", "gauge1          A      192.0.2.1", "gauge3          A      192.0.2.3"} {
+		if !strings.Contains(got, s) {
+			t.Errorf("there is no %q in\n%s", s, got)
+		}
+	}
+	if strings.Contains(got, "RRSIG") || strings.Contains(got, "NSEC") {
+		t.Errorf("signatures are left in\n%s", got)
+	}
+	want(t, fp(t, dir, "check", "export.txt", "--origin", "tides.example"), 1, "fencepost pull ZONE --file export.txt")
+}
