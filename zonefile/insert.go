@@ -22,8 +22,8 @@ type NewRecord struct {
 }
 
 // Insert writes a record where a person would put it: after the last record of
-// the same owner, else beside the name most like it, else at the end; aligned
-// like its neighbour.
+// the same owner, else in its place where the file is kept in order, else beside the
+// name most like it, else at the end; aligned like its neighbour.
 func (ed *Editor) Insert(r NewRecord) error {
 	beside := r.Owner
 	if !r.Beside.IsZero() && len(ed.f.Records(r.Owner, 0)) == 0 {
@@ -31,6 +31,16 @@ func (ed *Editor) Insert(r NewRecord) error {
 	}
 	near, same := ed.neighbour(beside)
 	same = same && beside == r.Owner
+	if !same && beside == r.Owner {
+		if !ed.looked {
+			ed.looked, ed.order = true, inOrder(ed.f)
+		}
+		if ed.order != nil {
+			if e := ed.order.before(r.Owner); e != nil && !ed.removed[e] {
+				near = e
+			}
+		}
+	}
 	f := ed.f.Source
 	at, origin := len(f.Content), []byte(ed.f.Apex.Wire())
 	if near != nil {

@@ -120,6 +120,8 @@ type Editor struct {
 	inserted []inserted // in the order of the calls
 
 	ownerless map[*source.File]bool // what leavesOwnersOut found
+	order     *order                // nil: the file is not kept in order
+	looked    bool                  // for that order
 }
 
 // NewEditor begins an edit.

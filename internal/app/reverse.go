@@ -161,22 +161,62 @@ func (b *batch) reverseZones(c *workspace.Config, net netip.Prefix, hosts []host
 				own = append(own, h)
 			}
 		}
-		if err := b.reverseFile(c, reverseZone(p), own, dnsname.Reverse, o); err != nil {
+		if err := b.reverseParts(c, reverseZone(p), own, o); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// zonesBelow are the zones of the workspace that lie directly below a zone.
+func zonesBelow(c *workspace.Config, zone dnsname.Name) (out []dnsname.Name) {
+	files, _ := filepath.Glob(filepath.Join(c.Dir, workspace.ZonesDir, "*"+workspace.ZoneSuffix))
+	for _, f := range files {
+		if n := originOf(f); n.Below(zone) {
+			out = append(out, n)
+		}
+	}
+	return slices.DeleteFunc(out, func(n dnsname.Name) bool {
+		return slices.ContainsFunc(out, func(o dnsname.Name) bool { return n.Below(o) })
+	})
+}
+
+// reverseParts makes a reverse zone or completes it, and the zones below it that are
+// there: an address belongs to the lowest, which the one above delegates.
+func (b *batch) reverseParts(c *workspace.Config, zone dnsname.Name, hosts []host, o Reverse) error {
+	below := zonesBelow(c, zone)
+	var own []host
+	for _, h := range hosts {
+		if !slices.ContainsFunc(below, func(z dnsname.Name) bool { return dnsname.Reverse(h.addr).AtOrBelow(z) }) {
+			own = append(own, h)
+		}
+	}
+	for _, z := range below {
+		var theirs []host
+		for _, h := range hosts {
+			if dnsname.Reverse(h.addr).AtOrBelow(z) {
+				theirs = append(theirs, h)
+			}
+		}
+		if err := b.reverseParts(c, z, theirs, o); err != nil {
+			return err
+		}
+	}
+	return b.reverseFile(c, zone, own, below, dnsname.Reverse, o)
+}
+
 // reverseFile makes one reverse zone or completes it. place says where the PTR
-// of an address stands in it.
-func (b *batch) reverseFile(c *workspace.Config, zone dnsname.Name, hosts []host, place func(netip.Addr) dnsname.Name, o Reverse) error {
+// of an address stands in it; below are zones that it delegates.
+func (b *batch) reverseFile(c *workspace.Config, zone dnsname.Name, hosts []host, below []dnsname.Name, place func(netip.Addr) dnsname.Name, o Reverse) error {
 	path := c.File(zone)
 	if _, err := os.Stat(path); err != nil {
-		return b.newReverse(c, zone, hosts, place, o)
+		return b.newReverse(c, zone, hosts, below, place, o)
 	}
 	e, err := b.openFile(path, zone)
 	if err != nil {
+		return err
+	}
+	if err := b.delegateZones(c, e, below); err != nil {
 		return err
 	}
 	for _, h := range b.onePerAddress(hosts) {
@@ -195,6 +235,25 @@ func (b *batch) reverseFile(c *workspace.Config, zone dnsname.Name, hosts []host
 		}
 		if err := e.addWire(name, rr.TypePTR, []byte(h.name.Wire())); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// delegateZones writes the delegations of zones of the workspace that are not there.
+func (b *batch) delegateZones(c *workspace.Config, e *editing, below []dnsname.Name) error {
+	for _, z := range below {
+		if len(e.file.Records(z, rr.TypeNS)) > 0 {
+			continue
+		}
+		child, err := b.openFile(c.File(z), z)
+		if err != nil {
+			return err
+		}
+		for _, sv := range child.servers() {
+			if err := e.addWire(z, rr.TypeNS, []byte(sv.name.Wire())); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -225,16 +284,19 @@ func (b *batch) onePerAddress(hosts []host) (out []host) {
 
 // newReverse makes a reverse zone with the PTRs of the hosts. Servers and contact
 // are those of the forward zone that most of the hosts are in, unless given.
-func (b *batch) newReverse(c *workspace.Config, zone dnsname.Name, hosts []host, place func(netip.Addr) dnsname.Name, o Reverse) error {
+func (b *batch) newReverse(c *workspace.Config, zone dnsname.Name, hosts []host, below []dnsname.Name, place func(netip.Addr) dnsname.Name, o Reverse) error {
 	s := Starter{Zone: zone.String(), Servers: o.Servers, Contact: o.Contact}
-	if len(s.Servers) == 0 {
-		pattern := b.patternFor(c, hosts)
-		if pattern == nil {
-			return usage("say which servers answer for %s: --ns NAME", zone)
+	pattern := b.patternFor(c, hosts)
+	if pattern == nil && len(s.Servers) == 0 {
+		return usage("say which servers answer for %s: --ns NAME", zone)
+	}
+	if pattern != nil {
+		if len(s.Servers) == 0 {
+			for _, sv := range pattern.servers() {
+				s.Servers = append(s.Servers, sv.name.String())
+			}
 		}
-		for _, sv := range pattern.servers() {
-			s.Servers = append(s.Servers, sv.name.String())
-		}
+		// Whoever runs the servers, the person responsible is the same.
 		if soa, err := rr.ParseSOA(pattern.file.SOA().Data); err == nil && s.Contact == "" {
 			s.Contact = soa.RName.String()
 		}
@@ -242,6 +304,16 @@ func (b *batch) newReverse(c *workspace.Config, zone dnsname.Name, hosts []host,
 	_, text, err := b.a.zoneText(s)
 	if err != nil {
 		return err
+	}
+	for _, z := range below {
+		child, err := b.openFile(c.File(z), z)
+		if err != nil {
+			return err
+		}
+		text += "\n"
+		for _, sv := range child.servers() {
+			text += fmt.Sprintf("%-15s NS     %s\n", z.Relative(zone), sv.name)
+		}
 	}
 	text += "\n"
 	for _, h := range b.onePerAddress(hosts) {
@@ -291,7 +363,7 @@ func (b *batch) patternFor(c *workspace.Config, hosts []host) *editing {
 func (b *batch) slice(c *workspace.Config, net netip.Prefix, hosts []host, o Reverse) error {
 	whole := netip.PrefixFrom(net.Addr(), 24).Masked()
 	first := net.Addr().As4()[3]
-	last := int(first) | 1<<(32-net.Bits()) - 1
+	last := int(first) | (1<<(32-net.Bits()) - 1)
 	zone, err := reverseZone(whole).Child(fmt.Sprintf("%d-%d", first, last))
 	if err != nil {
 		return err
@@ -300,7 +372,7 @@ func (b *batch) slice(c *workspace.Config, net netip.Prefix, hosts []host, o Rev
 		n, _ := zone.Child(fmt.Sprint(a.As4()[3])) // a number of three digits is never too long
 		return n
 	}
-	if err := b.reverseFile(c, zone, hosts, place, o); err != nil {
+	if err := b.reverseFile(c, zone, hosts, nil, place, o); err != nil {
 		return err
 	}
 	parent := reverseZone(whole)

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"net/netip"
 
 	"fencepost/dnsname"
@@ -37,6 +38,7 @@ func (a *App) ReverseCheck(network string) (out []Mismatch, looked int, err erro
 	defer b.close()
 	have := map[netip.Addr][]dnsname.Name{}
 	var all []host
+	elsewhere := 0
 	for _, family := range []netip.Prefix{netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("::/0")} {
 		hosts, err := a.hosts(c, family)
 		if err != nil {
@@ -53,7 +55,8 @@ func (a *App) ReverseCheck(network string) (out []Mismatch, looked int, err erro
 		}
 		e, name, err := b.ptrPlace(h.addr)
 		if err != nil || delegatedAbove(e, name) {
-			continue // not ours to say
+			elsewhere++ // not ours to say
+			continue
 		}
 		looked++
 		if m, bad := missesPTR(e, name, h, len(have[h.addr]) > 1); bad {
@@ -66,6 +69,9 @@ func (a *App) ReverseCheck(network string) (out []Mismatch, looked int, err erro
 	}
 	if len(out) > 0 {
 		return out, looked, ErrFindings
+	}
+	if looked == 0 && elsewhere > 0 {
+		return nil, 0, fmt.Errorf("no reverse zone of the workspace holds any of the %d addresses, so there is nothing to compare with; make one with: fencepost reverse NETWORK", elsewhere)
 	}
 	return out, looked, nil
 }

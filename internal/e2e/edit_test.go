@@ -156,3 +156,50 @@ func TestPullExport(t *testing.T) {
 	}
 	want(t, fp(t, dir, "check", "export.txt", "--origin", "tides.example"), 1, "fencepost pull ZONE --file export.txt")
 }
+
+// Slices of a /24 have the bounds of their network (RFC 2317 §4), and a zone above
+// others delegates to those that are there.
+func TestReverseBounds(t *testing.T) {
+	for network, want := range map[string]string{"198.51.100.64/26": "64-127", "198.51.100.128/25": "128-255", "198.51.100.0/25": "0-127", "198.51.100.8/30": "8-11", "198.51.100.254/31": "254-255", "198.51.100.7/32": "7-7"} {
+		dir := estate(t)
+		ok(t, dir, "reverse", network, clock)
+		parent := zoneText(t, dir, "100.51.198.in-addr.arpa")
+		first, last, _ := strings.Cut(want, "-")
+		for _, s := range []string{"\n" + want + " ", "CNAME  " + first + "." + want + "\n", "CNAME  " + last + "." + want + "\n"} {
+			if !strings.Contains(parent, s) {
+				t.Errorf("%s: there is no %q in\n%s", network, s, parent)
+			}
+		}
+		if _, err := os.Stat(filepath.Join(dir, "zones", want+".100.51.198.in-addr.arpa.zone")); err != nil {
+			t.Errorf("%s: %v", network, err)
+		}
+	}
+	dir := estate(t)
+	ok(t, dir, "add", "saltmarsh.example", "far", "A", "198.51.7.9", clock)
+	ok(t, dir, "add", "saltmarsh.example", "near", "A", "198.51.100.9", clock)
+	ok(t, dir, "reverse", "198.51.0.0/16", "--ns", "ns1.saltmarsh.example", "--ns", "ns.harbour.example", clock)
+	above, below := zoneText(t, dir, "51.198.in-addr.arpa"), zoneText(t, dir, "100.51.198.in-addr.arpa")
+	for text, lines := range map[string][]string{above: {"100             NS     ns1.saltmarsh.example.", "9.7             PTR    far.saltmarsh.example.", "SOA    ns1.saltmarsh.example. hostmaster.saltmarsh.example."}, below: {"9               PTR    near.saltmarsh.example."}} {
+		for _, l := range lines {
+			if !strings.Contains(text, l) {
+				t.Errorf("there is no %q in\n%s", l, text)
+			}
+		}
+	}
+	if strings.Contains(above, "near") {
+		t.Errorf("a PTR is hidden by the delegation:\n%s", above)
+	}
+	want(t, fp(t, dir, "reverse", "--check"), 0, "all agree")
+	// Files in order stay so: numbers count as numbers.
+	ok(t, dir, "add", "saltmarsh.example", "later", "A", "198.51.100.80", "--ptr", clock)
+	ok(t, dir, "add", "saltmarsh.example", "between", "A", "198.51.100.10", "--ptr", clock)
+	below = zoneText(t, dir, "100.51.198.in-addr.arpa")
+	at := 0
+	for _, owner := range []string{"\n9 ", "\n10 ", "\n53 ", "\n80 "} {
+		next := strings.Index(below, owner)
+		if next < at {
+			t.Errorf("%q is out of order:\n%s", owner, below)
+		}
+		at = next
+	}
+}

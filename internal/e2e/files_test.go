@@ -64,7 +64,7 @@ func TestReverse(t *testing.T) {
 	ok(t, dir, "add", "saltmarsh.example", "web", "A", "198.51.100.80", clock)
 	ok(t, dir, "add", "saltmarsh.example", "www", "A", "198.51.100.80", clock)
 	ok(t, dir, "add", "saltmarsh.example", "gauge[65-67]", "A", "198.51.100.[65-67]", clock)
-	want(t, fp(t, dir, "reverse", "--check"), 0, "Looked at 0 addresses")
+	want(t, fp(t, dir, "reverse", "--check"), 3, "no reverse zone of the workspace", "fencepost reverse NETWORK")
 	want(t, fp(t, dir, "reverse", "198.51.100.0/24", clock), 0, "belongs to web.saltmarsh.example. and to www.saltmarsh.example.")
 	ok(t, dir, "reverse", "203.0.113.0/24", clock)
 	ok(t, dir, "reverse", "2001:db8:5a17::/48", clock)

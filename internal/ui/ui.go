@@ -73,7 +73,9 @@ func paint(on bool, s Style, t string) string {
 }
 
 // Printf writes to the output.
-func (u *UI) Printf(format string, args ...any) { _, _ = io.WriteString(u.Out, clean(fmt.Sprintf(format, args...))) }
+func (u *UI) Printf(format string, args ...any) {
+	_, _ = io.WriteString(u.Out, clean(fmt.Sprintf(format, args...)))
+}
 
 // Sayf tells a person something that is no data; not with --quiet.
 func (u *UI) Sayf(format string, args ...any) {
