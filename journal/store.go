@@ -87,31 +87,52 @@ func chunkKey(zone string, i int) []byte {
 	return binary.BigEndian.AppendUint32(append([]byte(zone), 0), uint32(i))
 }
 
+// Version is a version with what is known about it.
+type Version struct {
+	Zone *zone.Snapshot
+	Meta Meta
+}
+
 // Save stores a version in place of the one before.
-func (s *Store) Save(z *zone.Snapshot, m Meta) error {
-	m.Zone, m.Serial, m.Chunks = z.Apex().Key(), z.Serial(), 0
+func (s *Store) Save(z *zone.Snapshot, m Meta) error { return s.SaveAll([]Version{{z, m}}) }
+
+// SaveAll stores versions of several zones, all or none.
+func (s *Store) SaveAll(list []Version) error {
+	if len(list) == 0 {
+		return nil
+	}
 	return s.db.Update(func(tx *bbolt.Tx) error {
-		data := tx.Bucket(bucketData)
-		old, _, err := readMeta(tx, m.Zone)
-		if err != nil {
-			return err
-		}
-		put := func(chunk []byte) error {
-			sum := binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE(chunk))
-			err := data.Put(chunkKey(m.Zone, m.Chunks), append(sum, chunk...))
-			m.Chunks++
-			return err
-		}
-		if err := encode(z, put); err != nil {
-			return err
-		}
-		for i := m.Chunks; i < old.Chunks; i++ {
-			if err := data.Delete(chunkKey(m.Zone, i)); err != nil {
+		for _, v := range list {
+			if err := save(tx, v.Zone, v.Meta); err != nil {
 				return err
 			}
 		}
-		return writeMeta(tx, m)
+		return nil
 	})
+}
+
+func save(tx *bbolt.Tx, z *zone.Snapshot, m Meta) error {
+	m.Zone, m.Serial, m.Chunks = z.Apex().Key(), z.Serial(), 0
+	data := tx.Bucket(bucketData)
+	old, _, err := readMeta(tx, m.Zone)
+	if err != nil {
+		return err
+	}
+	put := func(chunk []byte) error {
+		sum := binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE(chunk))
+		err := data.Put(chunkKey(m.Zone, m.Chunks), append(sum, chunk...))
+		m.Chunks++
+		return err
+	}
+	if err := encode(z, put); err != nil {
+		return err
+	}
+	for i := m.Chunks; i < old.Chunks; i++ {
+		if err := data.Delete(chunkKey(m.Zone, i)); err != nil {
+			return err
+		}
+	}
+	return writeMeta(tx, m)
 }
 
 // encode cuts a zone into chunks of records: owner, type, TTL, length, data.

@@ -24,6 +24,10 @@ import (
 type ringFile struct {
 	Zone     string     `toml:"zone"`
 	Unsigned bool       `toml:"unsigned,omitempty"`
+	Serial   uint32     `toml:"serial,omitempty"`
+	Parent   string     `toml:"parent-problem,omitempty"`
+	Rejected bool       `toml:"parent-rejects,omitempty"`
+	Since    time.Time  `toml:"parent-problem-since,omitzero"`
 	Key      []keyFile  `toml:"key"`
 	TTL      *ttlFile   `toml:"ttl,omitempty"`
 	Roll     *roll.Roll `toml:"roll,omitempty"`
@@ -47,8 +51,8 @@ type keyFile struct {
 	Note      string               `toml:"note,omitempty"`
 	Created   time.Time            `toml:"created"`
 	Shows     []string             `toml:"shows"` // what the zone shows of it
-	DSSeen    time.Time            `toml:"ds-seen,omitzero"`
-	DSGone    time.Time            `toml:"ds-gone,omitzero"`
+	DSSeen    time.Time            `toml:"parent-has-ds,omitzero"`
+	DSGone    time.Time            `toml:"parent-dropped-ds,omitzero"`
 	Since     map[string]time.Time `toml:"since,omitempty"`
 }
 
@@ -68,7 +72,7 @@ const head = `# The keys of this zone and where each is in its life. Written by 
 `
 
 func (r *Ring) encode() ([]byte, error) {
-	f := ringFile{Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Roll: r.Roll.Roll, Last: r.Roll.Last}
+	f := ringFile{Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Roll: r.Roll.Roll, Last: r.Roll.Last}
 	if len(r.TTLs.Keys)+len(r.TTLs.Data)+len(r.TTLs.DS) > 0 {
 		f.TTL = &ttlFile{r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS}
 	}
@@ -109,6 +113,8 @@ func (r *Ring) decode(text []byte) error {
 		r.list(e)
 	}
 	r.Roll.Unsigned, r.Roll.Roll, r.Roll.Last = f.Unsigned, f.Roll, f.Last
+	r.Serial = f.Serial
+	r.Parent.Problem, r.Parent.Rejects, r.Parent.Since = f.Parent, f.Rejected, f.Since
 	if f.TTL != nil {
 		r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS = f.TTL.Keys, f.TTL.Data, f.TTL.DS
 	}

@@ -42,6 +42,17 @@ type Ring struct {
 	Roll *roll.Ring // the same keys with the roll-over
 	// Keys and Data are the TTLs that caches may hold; Parent those of the DS.
 	TTLs struct{ Keys, Data, DS roll.TTLs }
+	// Serial is the highest that the zone was signed with: it must not go back where
+	// all else is lost. 0 if it was never signed.
+	Serial uint32
+	// Parent is what is wrong with the DS at the parent, outside roll-overs; empty:
+	// nothing, or nothing is known.
+	Parent struct {
+		Problem string
+		// Rejects tells that validating resolvers reject the zone for it.
+		Rejects bool
+		Since   time.Time
+	}
 
 	onDisk []byte // what keyring.toml holds
 }

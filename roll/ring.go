@@ -29,14 +29,14 @@ type Roll struct {
 	Step    int       `toml:"step"`
 	Paused  bool      `toml:"paused,omitempty"`
 	// Turned tells that it was cancelled and is on its way back.
-	Turned bool `toml:"turned,omitempty"`
+	Turned bool `toml:"cancelled,omitempty"`
 	// Of the present step: when it began, the first serial that shows it and since
 	// when that is served, since when every server shows it. Zero: not yet.
 	Entered time.Time `toml:"entered,omitzero"`
 	Serial  uint32    `toml:"serial,omitempty"`
 	Shown   time.Time `toml:"shown,omitzero"`
 	Seen    time.Time `toml:"seen,omitzero"`
-	Sights  []Sight   `toml:"sight,omitempty"`
+	Sights  []Sight   `toml:"observed,omitempty"`
 	Passed  []Passed  `toml:"passed,omitempty"` // the steps that are done
 	Ended   time.Time `toml:"ended,omitzero"`
 }

@@ -23,7 +23,7 @@ func (s *Server) remember(zones []*served, results []ZoneResult) {
 	if s.Store == nil {
 		return
 	}
-	var list []journal.Published
+	var list []publishedVersion
 	for i, z := range zones {
 		cfg := z.cfg.Load()
 		now := z.snap.Load()
@@ -39,9 +39,16 @@ func (s *Server) remember(zones []*served, results []ZoneResult) {
 	s.keepPublished(list)
 }
 
+// publishedVersion is a version of an unsigned zone from a file, to be stored with what was
+// published of it.
+type publishedVersion struct {
+	journal.Published
+	snap *zone.Snapshot
+}
+
 // published is what is to be kept of a zone; nothing if that is known already, or
 // if the serial did not move: until it does, what counts is what secondaries have.
-func (s *Server) published(z *served) []journal.Published {
+func (s *Server) published(z *served) []publishedVersion {
 	now := z.snap.Load()
 	if now == nil {
 		return nil
@@ -57,11 +64,23 @@ func (s *Server) published(z *served) []journal.Published {
 			"zone", z.name.String(), "serial", p.Serial, "was", was.Serial)
 		return nil
 	}
-	return []journal.Published{p}
+	return []publishedVersion{{p, now}}
 }
 
-func (s *Server) keepPublished(list []journal.Published) {
-	if err := s.Store.Publish(list); err != nil {
+// keepPublished stores the versions, so that a restart has them whatever became of the
+// files, and notes them.
+func (s *Server) keepPublished(list []publishedVersion) {
+	var versions []journal.Version
+	var notes []journal.Published
+	for _, p := range list {
+		versions = append(versions, journal.Version{Zone: p.snap, Meta: journal.Meta{Stored: p.At, Checked: p.At}})
+		notes = append(notes, p.Published)
+	}
+	err := s.Store.SaveAll(versions)
+	if err == nil {
+		err = s.Store.Publish(notes)
+	}
+	if err != nil {
 		s.Log.Error("what was published could not be noted", "error", err)
 	}
 }

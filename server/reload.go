@@ -12,7 +12,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"fencepost/dnsname"
+	"fencepost/journal"
 	"fencepost/rr"
+	"fencepost/signer"
 	"fencepost/tsig"
 	"fencepost/zone"
 )
@@ -85,6 +87,8 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 			s.sched.cancel(expireID(z))
 			s.sched.cancel(signID(z))
 			s.sched.cancel(tendID(z))
+			s.sched.cancel(storeID(z))
+			s.sched.cancel(lapseID(z))
 			results = append(results, ZoneResult{Zone: z.name, Change: Removed})
 		}
 	}
@@ -120,16 +124,16 @@ func (s *Server) prepare(ctx context.Context, z *served) ZoneResult {
 	r := ZoneResult{Zone: z.name, Change: Loaded}
 	snap, err := z.cfg.Load().Load(ctx)
 	if err == nil {
-		r.Change, err = s.install(ctx, z, snap, "")
+		r.Change, err = s.install(ctx, z, snap, "", s.Now())
 	}
 	r.Err = err
-	z.mu.Lock()
-	z.problem = ""
 	if err != nil {
-		z.problem = err.Error()
 		s.Log.Error("zone not loaded", "zone", z.name.String(), "error", err)
+		s.serveStored(z)
+		s.setProblem(z, err.Error())
+	} else {
+		s.setProblem(z, "")
 	}
-	z.mu.Unlock()
 	now := z.snap.Load()
 	r.Serial = serialOf(now)
 	if err != nil {
@@ -143,10 +147,10 @@ func (s *Server) prepare(ctx context.Context, z *served) ZoneResult {
 
 // install puts a new version of a zone in service, signed if that is
 // configured. from names the primary it came from, "" for a file.
-func (s *Server) install(ctx context.Context, z *served, source *zone.Snapshot, from string) (Change, error) {
+func (s *Server) install(ctx context.Context, z *served, source *zone.Snapshot, from string, checked time.Time) (Change, error) {
 	cfg := z.cfg.Load()
 	if cfg.Signer != nil {
-		return s.installSigned(ctx, z, source, from)
+		return s.installSigned(ctx, z, source, from, checked)
 	}
 	if now := z.snap.Load(); now != nil {
 		if zone.Equal(now, source) {
@@ -156,7 +160,7 @@ func (s *Server) install(ctx context.Context, z *served, source *zone.Snapshot, 
 			return Kept, serialError(source, now)
 		}
 	}
-	s.putInService(z, source, source, from, time.Time{})
+	s.putInService(z, source, source, from, signer.FirstExpiry(source, s.Now()))
 	return Loaded, nil
 }
 
@@ -180,11 +184,89 @@ func serialError(new, now *zone.Snapshot) error {
 	return fmt.Errorf("%w: the content changed and the serial is still %d, so secondaries would not take the change; run: fencepost serial %s --next", ErrSerial, new.Serial(), zone)
 }
 
+// serveStored puts the last good version in service where there is none, as after a
+// restart with a file that cannot be taken. Its signatures go on being renewed.
+func (s *Server) serveStored(z *served) {
+	if z.snap.Load() != nil {
+		return
+	}
+	stored, meta, err := s.stored(z)
+	if err != nil {
+		s.Log.Warn("the stored version cannot be used", "zone", z.name.String(), "error", err)
+		return
+	}
+	if stored == nil {
+		return
+	}
+	s.putInService(z, stored, stored, meta.From, meta.Expires)
+	if z.cfg.Load().Signer == nil {
+		return
+	}
+	z.mu.Lock()
+	z.renew = meta.Renew
+	z.mu.Unlock()
+	at := meta.Renew
+	if soon := s.Now().Add(signRetry); at.Before(soon) {
+		at = soon
+	}
+	s.planSigning(z, at)
+}
+
+// setProblem notes what is wrong with a zone, or that nothing is any more.
+func (s *Server) setProblem(z *served, problem string) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	s.setProblemLocked(z, problem)
+}
+
+func (s *Server) setProblemLocked(z *served, problem string) {
+	z.problem = problem
+	switch {
+	case problem == "":
+		z.troubled = time.Time{}
+	case z.troubled.IsZero():
+		z.troubled = s.Now()
+	}
+}
+
+// storeRetry is when a version that could not be stored is tried again.
+const storeRetry = time.Minute
+
+func storeID(z *served) string { return "store " + z.name.Key() }
+
+// keep stores a version that is about to be served. Where that fails, as on a full
+// disk, it is served all the same: what is valid now must not lapse. It is told, and
+// tried again.
+func (s *Server) keep(z *served, snap *zone.Snapshot, meta journal.Meta) {
+	if s.Store == nil {
+		return
+	}
+	err := s.Store.Save(snap, meta)
+	z.mu.Lock()
+	z.unstored = ""
+	if err != nil {
+		z.unstored = err.Error()
+	}
+	z.mu.Unlock()
+	if err == nil {
+		s.sched.cancel(storeID(z))
+		return
+	}
+	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.name.String(), "serial", snap.Serial(), "error", err)
+	s.sched.set(storeID(z), s.Now().Add(storeRetry), func(context.Context) {
+		if now := z.snap.Load(); now == snap {
+			s.keep(z, snap, meta)
+		}
+	})
+}
+
 // putInService makes a version the one that is answered from.
 func (s *Server) putInService(z *served, source, snap *zone.Snapshot, from string, expires time.Time) {
 	z.mu.Lock()
-	z.source, z.kept, z.from, z.since, z.expires, z.problem = source, snap, from, s.Now(), expires, ""
+	z.source, z.kept, z.from, z.since, z.expires = source, snap, from, s.Now(), expires
+	s.setProblemLocked(z, "")
 	z.snap.Store(snap)
 	z.mu.Unlock()
+	s.planLapse(z)
 	s.Log.Info("zone in service", "zone", z.name.String(), "serial", snap.Serial(), "records", snap.Records())
 }

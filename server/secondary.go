@@ -12,6 +12,7 @@ import (
 	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
+	"fencepost/signer"
 	"fencepost/transfer"
 	"fencepost/zone"
 )
@@ -58,13 +59,22 @@ func (s *Server) restore(ctx context.Context, z *served, snap *zone.Snapshot, me
 	z.source = source
 	expired := z.clock.Expired(s.Now())
 	if expired {
-		z.problem = "the copy from before the restart has expired"
+		s.setProblemLocked(z, expiredWords(z.clock.Checked))
+		z.troubled = z.clock.Expires()
 	}
 	z.mu.Unlock()
 	if expired {
+		s.Log.Error("zone expired: the copy from before the restart is too old to be served", "zone", z.name.String(), "confirmed", meta.Checked.UTC().Format(time.RFC3339))
 		return false
 	}
-	s.putInService(z, source, snap, meta.From, meta.Expires)
+	ends := meta.Expires
+	if ends.IsZero() {
+		ends = signer.FirstExpiry(snap, s.Now())
+	}
+	s.putInService(z, source, snap, meta.From, ends)
+	z.mu.Lock()
+	z.warning, z.renew = oddity(snap), meta.Renew
+	z.mu.Unlock()
 	s.planExpiry(z)
 	return true
 }
@@ -93,7 +103,7 @@ func (s *Server) refresh(ctx context.Context, z *served) {
 		return
 	}
 	if err != nil {
-		z.problem = err.Error()
+		s.setProblemLocked(z, err.Error())
 		z.clock.Failed(s.Now(), s.Rand())
 		s.Log.Warn("no primary could be asked", "zone", z.name.String(), "error", err, "again", z.clock.Next.UTC().Format(time.RFC3339))
 	}
@@ -188,7 +198,7 @@ func (s *Server) confirm(ctx context.Context, z *served, have *zone.Snapshot) er
 	now := s.Now()
 	z.mu.Lock()
 	z.clock.Confirmed(now, soa, s.Rand())
-	z.problem = ""
+	s.setProblemLocked(z, "")
 	revive := z.snap.Load() == nil && z.kept != nil
 	if revive {
 		z.snap.Store(z.kept)
@@ -216,13 +226,11 @@ func (s *Server) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p
 		return errors.New("the zone it sent has no NS records")
 	}
 	now := s.Now()
-	if z.cfg.Load().Signer == nil && s.Store != nil {
+	if z.cfg.Load().Signer == nil {
 		// On stable storage before it is offered to others (RFC 1995 §2).
-		if err := s.Store.Save(snap, journal.Meta{Stored: now, Checked: now, From: p.Name}); err != nil {
-			return fmt.Errorf("keeping the copy: %w", err)
-		}
+		s.keep(z, snap, journal.Meta{Stored: now, Checked: now, From: p.Name})
 	}
-	if _, err := s.install(ctx, z, snap, p.Name); err != nil {
+	if _, err := s.install(ctx, z, snap, p.Name, now); err != nil {
 		return err
 	}
 	odd := oddity(snap)
@@ -254,6 +262,11 @@ func oddity(snap *zone.Snapshot) string {
 	return ""
 }
 
+// expiredWords says why an expired copy is not served.
+func expiredWords(checked time.Time) string {
+	return "expired: no primary has confirmed it since " + checked.UTC().Format(time.RFC3339)
+}
+
 // planExpiry takes the zone out of service when no primary has confirmed it
 // for too long.
 func (s *Server) planExpiry(z *served) {
@@ -265,7 +278,7 @@ func (s *Server) planExpiry(z *served) {
 		defer z.mu.Unlock()
 		if z.clock.Expired(s.Now()) {
 			z.snap.Store(nil)
-			z.problem = "expired: no primary has confirmed it since " + z.clock.Checked.UTC().Format(time.RFC3339)
+			s.setProblemLocked(z, expiredWords(z.clock.Checked))
 			s.Log.Error("zone expired", "zone", z.name.String())
 		}
 	})

@@ -124,9 +124,12 @@ type served struct {
 	expires time.Time // of the first signature, where we sign
 	warning string    // what is odd about the version in service
 	problem string    // why the latest attempt to load, fetch or sign failed
-	busy    bool      // a refresh is going on
-	again   bool      // and another was asked for meanwhile
-	told    map[string]peerState
+	// troubled is since when there has been a problem; zero: there is none.
+	troubled time.Time
+	unstored string // why the version in service could not be stored
+	busy     bool   // a refresh is going on
+	again    bool   // and another was asked for meanwhile
+	told     map[string]peerState
 }
 
 // peerState is how far a peer has been told of the present version.

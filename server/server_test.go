@@ -173,6 +173,8 @@ func (f *fakeSigner) Served(serial uint32, _ time.Time) error {
 	return nil
 }
 
+func (f *fakeSigner) State() KeyState { return KeyState{} }
+
 func (f *fakeSigner) Tend(context.Context, *zone.Snapshot, time.Time) (bool, time.Time, error) {
 	if f.tend == nil {
 		return false, time.Time{}, nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"fencepost/dnsname"
@@ -25,6 +26,8 @@ type Signer interface {
 	// it; z is what is in service. With resign the zone has to be signed again. again
 	// is when to look next; zero when there is nothing to wait for.
 	Tend(ctx context.Context, z *zone.Snapshot, now time.Time) (resign bool, again time.Time, err error)
+	// State tells what there is to tell of the keys. It asks nobody and does not wait.
+	State() KeyState
 }
 
 // SignJob says what is to be signed.
@@ -49,14 +52,15 @@ type SignedZone struct {
 // installSigned signs a version and puts it in service. The serial that is
 // served follows the source's where it can and never goes back: new signatures
 // over the same content need a new serial too (RFC 6781 §4.4).
-func (s *Server) installSigned(ctx context.Context, z *served, source *zone.Snapshot, from string) (Change, error) {
+func (s *Server) installSigned(ctx context.Context, z *served, source *zone.Snapshot, from string, checked time.Time) (Change, error) {
 	z.signing.Lock()
 	defer z.signing.Unlock()
-	return s.signVersion(ctx, z, source, from)
+	return s.signVersion(ctx, z, source, from, checked)
 }
 
-// signVersion is installSigned with z.signing held.
-func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapshot, from string) (Change, error) {
+// signVersion is installSigned with z.signing held. checked is when a primary last
+// confirmed the source: to sign it anew is no confirmation.
+func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapshot, from string, checked time.Time) (Change, error) {
 	cfg, now := z.cfg.Load(), s.Now()
 	made, err := cfg.Signer.Fingerprint()
 	if err != nil {
@@ -84,22 +88,13 @@ func (s *Server) signVersion(ctx context.Context, z *served, source *zone.Snapsh
 	z.mu.Unlock()
 	out, err := cfg.Signer.Sign(ctx, job)
 	if err != nil {
-		if z.snap.Load() == nil && stored != nil { // better than none
-			s.putInService(z, source, stored, from, meta.Expires)
-			s.planSigning(z, now.Add(signRetry))
-		}
 		return Kept, fmt.Errorf("signing: %w", err)
 	}
 	if job.Before != nil { // signatures that were kept fall due when they did before
 		out.Expires, out.Renew = sooner(out.Expires, expires), sooner(out.Renew, renew)
 	}
-	if s.Store != nil {
-		err := s.Store.Save(out.Zone, journal.Meta{Stored: now, Checked: now, From: from, SourceSerial: source.Serial(),
-			Source: sourceDigest(source, out.Fingerprint), Expires: out.Expires, Renew: out.Renew})
-		if err != nil {
-			return Kept, fmt.Errorf("keeping the signed version: %w", err)
-		}
-	}
+	s.keep(z, out.Zone, journal.Meta{Stored: now, Checked: checked, From: from, SourceSerial: source.Serial(),
+		Source: sourceDigest(source, out.Fingerprint), Expires: out.Expires, Renew: out.Renew})
 	s.putSigned(z, source, out.Zone, from, out.Fingerprint, out.Expires, out.Renew)
 	return Loaded, nil
 }
@@ -198,18 +193,20 @@ func (s *Server) signAgain(ctx context.Context, z *served) error {
 
 func (s *Server) signAgainLocked(ctx context.Context, z *served) error {
 	z.mu.Lock()
-	source, from := z.source, z.from
+	source, from, checked, problem := z.source, z.from, z.clock.Checked, z.problem
+	expired := len(z.cfg.Load().FetchFrom) > 0 && z.clock.Expired(s.Now())
 	z.mu.Unlock()
-	if source == nil || z.cfg.Load().Signer == nil {
+	if source == nil || z.cfg.Load().Signer == nil || expired {
 		return nil
 	}
-	change, err := s.signVersion(ctx, z, source, from)
+	change, err := s.signVersion(ctx, z, source, from, checked)
 	if err != nil {
 		s.Log.Error("the zone could not be signed again", "zone", z.name.String(), "error", err)
-		z.mu.Lock()
-		z.problem = err.Error()
-		z.mu.Unlock()
+		s.setProblem(z, err.Error())
 		return err
+	}
+	if from == "" && problem != "" && !strings.HasPrefix(problem, "signing: ") {
+		s.setProblem(z, problem) // new signatures do not mend the file that was refused
 	}
 	if change == Loaded {
 		s.tellPeers(z)

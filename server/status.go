@@ -34,17 +34,49 @@ type ZoneStatus struct {
 	Names   int       `json:"names"`
 	Records int       `json:"records"`
 	Since   time.Time `json:"since,omitzero"`
+	// Trouble says how bad it is; empty: all is well.
+	Trouble Trouble `json:"trouble,omitempty"`
+	// Troubled is since when there has been a problem.
+	Troubled time.Time `json:"troubled_since,omitzero"`
 	// Secondaries: the primary it came from, when one last confirmed it, when we
 	// look again, and until when we can go on answering without one.
-	From       string       `json:"from,omitempty"`
-	Checked    time.Time    `json:"checked,omitzero"`
-	NextCheck  time.Time    `json:"next_check,omitzero"`
-	Expires    time.Time    `json:"expires,omitzero"`
-	Failing    time.Time    `json:"failing_since,omitzero"`
-	Signatures time.Time    `json:"signatures_expire,omitzero"`
-	Problem    string       `json:"problem,omitempty"`
-	Warning    string       `json:"warning,omitempty"`
-	Peers      []PeerStatus `json:"peers,omitempty"`
+	From      string    `json:"from,omitempty"`
+	Checked   time.Time `json:"checked,omitzero"`
+	NextCheck time.Time `json:"next_check,omitzero"`
+	Expires   time.Time `json:"expires,omitzero"`
+	Failing   time.Time `json:"failing_since,omitzero"`
+	// Signatures is when the first one ends, Renew when we make new ones, if we do.
+	Signatures time.Time `json:"signatures_expire,omitzero"`
+	Renew      time.Time `json:"signatures_renewed,omitzero"`
+	// Kept tells that a newer version was refused or could not be had.
+	Kept      bool         `json:"kept,omitempty"`
+	Problem   string       `json:"problem,omitempty"`
+	Warning   string       `json:"warning,omitempty"`    // what is odd about the version in service
+	NotStored string       `json:"not_stored,omitempty"` // why it could not be stored
+	Keys      *KeyState    `json:"keys,omitempty"`       // where we sign
+	Peers     []PeerStatus `json:"peers,omitempty"`
+}
+
+// Trouble says whether the world sees that something is wrong.
+type Trouble string
+
+// The kinds of trouble.
+const (
+	NoTrouble Trouble = ""
+	Ahead     Trouble = "ahead"   // the world does not see it yet
+	Visible   Trouble = "visible" // it does
+)
+
+// KeyState is what a Signer tells of the keys of a zone.
+type KeyState struct {
+	Rollover string   `json:"rollover,omitempty"` // what is going on, in words
+	Step     string   `json:"step,omitempty"`     // the step that it is at
+	Waits    []string `json:"waits,omitempty"`    // what it waits for
+	DS       string   `json:"ds,omitempty"`       // what the parent has
+	// DSWrong tells that validating resolvers reject the zone for the parent's DS.
+	DSWrong bool `json:"ds_wrong,omitempty"`
+	// Stuck tells that what it waits for has been wrong for long.
+	Stuck bool `json:"stuck,omitempty"`
 }
 
 // PeerStatus says whether a peer was told of the present version.
@@ -71,14 +103,23 @@ func (s *Server) Status() Status {
 
 func (s *Server) zoneStatus(z *served) ZoneStatus {
 	cfg, snap := z.cfg.Load(), z.snap.Load()
+	var keys *KeyState
+	if cfg.Signer != nil {
+		k := cfg.Signer.State()
+		keys = &k
+	}
 	z.mu.Lock()
 	defer z.mu.Unlock()
-	st := ZoneStatus{Zone: z.name.String(), Role: "primary", State: "failed", Problem: z.problem, Warning: z.warning}
+	st := ZoneStatus{Zone: z.name.String(), Role: "primary", State: "failed", Problem: z.problem, Warning: z.warning, NotStored: z.unstored, Keys: keys,
+		Troubled: utc(z.troubled), Kept: snap != nil && z.problem != ""}
 	if snap != nil {
 		st.State, st.Serial, st.Signed = "serving", snap.Serial(), snap.Signed()
-		st.Names, st.Records, st.Since = snap.Names(), snap.Records(), z.since.UTC()
-		if cfg.Signer != nil && z.source != nil {
-			st.Source, st.Signatures = z.source.Serial(), z.expires.UTC()
+		st.Names, st.Records, st.Since, st.Signatures = snap.Names(), snap.Records(), z.since.UTC(), utc(z.expires)
+		if cfg.Signer != nil {
+			st.Renew = utc(z.renew)
+			if z.source != nil {
+				st.Source = z.source.Serial()
+			}
 		}
 	}
 	if len(cfg.FetchFrom) > 0 {
@@ -96,7 +137,25 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 		st.Peers = append(st.Peers, PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked,
 			Fetched: snap != nil && t.Fetched == snap.Serial() && t.Fetched != 0, Problem: t.Error})
 	}
+	st.Trouble = st.trouble(s.Now())
 	return st
+}
+
+// trouble judges a state.
+func (z *ZoneStatus) trouble(now time.Time) Trouble {
+	lapsed := !z.Signatures.IsZero() && !now.Before(z.Signatures)
+	if z.State != "serving" || lapsed || z.Keys != nil && z.Keys.DSWrong {
+		return Visible
+	}
+	lapsing := !z.Signatures.IsZero() && now.After(z.Signatures.Add(-lapseWarning))
+	ahead := z.Problem != "" || z.Warning != "" || z.NotStored != "" || !z.Failing.IsZero() || lapsing || z.Keys != nil && z.Keys.Stuck
+	for _, p := range z.Peers {
+		ahead = ahead || p.Problem != ""
+	}
+	if ahead {
+		return Ahead
+	}
+	return NoTrouble
 }
 
 func utc(t time.Time) time.Time {

@@ -370,3 +370,25 @@ func EntryPoints(keys []*dnssec.PublicKey) (out []*dnssec.PublicKey) {
 	}
 	return out
 }
+
+// FirstExpiry is when the first signature of a zone ends, as its RRSIG records say;
+// zero where there is none.
+func FirstExpiry(z *zone.Snapshot, now time.Time) time.Time {
+	var least atomic.Int64
+	for n := range z.AllNodes {
+		for set := range n.RRsets {
+			if set.Type != rr.TypeRRSIG {
+				continue
+			}
+			for data := range set.Data {
+				if s, err := dnssec.ParseRRSIG(data); err == nil {
+					earlier(&least, s.Expiration, now)
+				}
+			}
+		}
+	}
+	if at := least.Load(); at != 0 {
+		return time.Unix(at, 0).UTC()
+	}
+	return time.Time{}
+}

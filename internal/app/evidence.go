@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"fencepost/dnsname"
@@ -32,6 +33,8 @@ type watcher struct {
 	serial uint32 // the version that has to be shown, or a later one
 	extra  bool   // keys that are not in the ring may be in the zone
 	now    func() time.Time
+	// rejects tells that a server of the parent has only DS that fit no key of the zone.
+	rejects atomic.Bool
 }
 
 // dsNow is what one server of the parent shows.
@@ -204,10 +207,30 @@ func (w *watcher) lookAtParent(ctx context.Context, p *workspace.Peer) (roll.Loo
 		return l, 0
 	}
 	l.Wrong = w.judgeDS(have.data)
+	if w.rejected(have.data) {
+		w.rejects.Store(true)
+	}
 	return l, have.ttl
 }
 
+// rejectsWords is how it is said that a wrong DS is an outage.
+const rejectsWords = "validating resolvers reject the whole zone"
+
+// rejected tells whether a DS set makes validating resolvers reject the zone: there is
+// one, and it names no key that signs the keys of the zone (RFC 4035 §5.2).
+func (w *watcher) rejected(have [][]byte) bool {
+	if len(have) == 0 || w.extra {
+		return false
+	}
+	return !slices.ContainsFunc(have, func(ds []byte) bool {
+		return slices.ContainsFunc(w.ring.Keys, func(e *keyring.Entry) bool { return e.Publish && e.SignKeys && matchesDS(w.zone, e.Public, ds) })
+	})
+}
+
 func (w *watcher) judgeDS(have [][]byte) string {
+	if w.rejected(have) {
+		return fmt.Sprintf("it has a DS of key %s, which fits no key that signs here: %s", dsTags(have), rejectsWords)
+	}
 	for _, e := range w.ring.Keys {
 		if e.DS && !slices.ContainsFunc(have, func(ds []byte) bool { return matchesDS(w.zone, e.Public, ds) }) {
 			return fmt.Sprintf("it has no DS of key %d yet", e.Tag)

@@ -69,9 +69,10 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	if err != nil {
 		return out, err
 	}
-	if err := s.begin(ring, j.Now); err != nil {
+	if err := s.begin(ctx, ring, j); err != nil {
 		return out, err
 	}
+	j.Serial = s.serialAfter(ctx, ring, j)
 	noteTTLs(ring, s.zone.Sign, j.Source, j.Now)
 	if err := ring.Save(); err != nil {
 		return out, err
@@ -104,6 +105,10 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	}
 	if report.Foreign > 0 {
 		s.log.Warn("the unsigned zone holds keys that are not ours", "zone", s.zone.Name.String(), "keys", report.Foreign, "kept", p.KeepKeys)
+	}
+	ring.Serial = j.Serial
+	if err := ring.Save(); err != nil { // the zone is signed all the same
+		s.log.Error("the serial could not be noted beside the keys", "zone", s.zone.Name.String(), "error", err)
 	}
 	s.log.Info("zone signed", "zone", s.zone.Name.String(), "serial", j.Serial, "made", report.Signatures, "kept", report.Kept)
 	out.Expires, out.Renew = report.Expires, report.Expires.Add(-full.Refresh)
@@ -171,11 +176,16 @@ func withSerial(z *zone.Snapshot, serial uint32) (*zone.Snapshot, error) {
 	return z.With([]zone.Change{{Owner: z.Apex(), Records: w.Records()}})
 }
 
-// begin makes the keys of a zone that has none in use and begins to sign it; a
-// zone that went unsigned on purpose stays so. The step that is due is entered, so
-// that what is signed next shows it.
-func (s *steward) begin(ring *keyring.Ring, now time.Time) error {
+// begin makes the keys of a zone that has none in use and begins to sign it, unless
+// it was signed before with keys that are not here; a zone that went unsigned on
+// purpose stays so. The step that is due is entered, so that what is signed next shows
+// it.
+func (s *steward) begin(ctx context.Context, ring *keyring.Ring, j server.SignJob) error {
+	now := j.Now
 	if ring.Roll.Roll == nil && !ring.Roll.Signs() && !ring.Roll.Unsigned {
+		if err := s.mayBegin(ctx, ring, j); err != nil {
+			return err
+		}
 		keys, err := freshKeys(ring, s.zone.Sign, roll.SignZone, nil, now)
 		if err != nil {
 			return err
@@ -228,7 +238,7 @@ func (s *steward) Tend(ctx context.Context, z *zone.Snapshot, now time.Time) (re
 	}
 	out := s.tend(ctx, ring, z, now)
 	s.tell(out.Events)
-	if again := s.lookForDS(ctx, ring, z, now); !again.IsZero() {
+	if again := s.watchDS(ctx, ring, z, now); !again.IsZero() {
 		out.Again = again
 	}
 	if err := ring.Save(); err != nil {
@@ -263,28 +273,6 @@ func (s *steward) tend(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot
 	}
 	t := timing(ring, s.zone.Sign)
 	return ring.Roll.Tend(now, looks, &t)
-}
-
-// lookForDSEvery is how often the parent is asked for a DS that nothing waits for, as
-// that of an imported key.
-const lookForDSEvery = time.Hour
-
-// lookForDS looks whether the parent has the DS of keys that it has not been seen to
-// have, outside roll-overs, and tells when to look again.
-func (s *steward) lookForDS(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot, now time.Time) time.Time {
-	if ring.Roll.Roll != nil || !ring.Roll.Unseen() {
-		return time.Time{}
-	}
-	w := &watcher{zone: s.zone.Name, ring: ring, now: s.app.Now}
-	looks, ttl := w.looks(ctx, nil, s.parents(ctx))
-	if ttl > 0 {
-		ring.TTLs.DS = ring.TTLs.DS.Note(ttl, now, expireOf(z))
-	}
-	if ring.Roll.NoteParent(looks, now) {
-		s.tell([]string{"the parent has the DS of the keys in use"})
-		return time.Time{}
-	}
-	return now.Add(lookForDSEvery)
 }
 
 // findParentWait bounds how long the system's resolver is waited for.
