@@ -85,8 +85,13 @@ type PeerStatus struct {
 	Address string `json:"address"`
 	Told    bool   `json:"told"`    // it has answered our NOTIFY
 	Fetched bool   `json:"fetched"` // it has transferred the version in service
+	Tries   int    `json:"tries,omitempty"` // how often we have told it so far
 	Problem string `json:"problem,omitempty"`
 }
+
+// unreached is from how many NOTIFYs on a peer that answers none is trouble; one
+// or two get lost, or meet a server that is starting.
+const unreached = 3
 
 // Status looks at all zones, in the order of their names.
 func (s *Server) Status() Status {
@@ -134,8 +139,12 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 	}
 	for _, p := range cfg.SendTo {
 		t := z.told[p.Name]
-		st.Peers = append(st.Peers, PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked,
-			Fetched: snap != nil && t.Fetched == snap.Serial() && t.Fetched != 0, Problem: t.Error})
+		ps := PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked, Tries: t.Tries,
+			Fetched: snap != nil && t.Fetched == snap.Serial() && t.Fetched != 0, Problem: t.Error}
+		if ps.Fetched {
+			ps.Problem = ""
+		}
+		st.Peers = append(st.Peers, ps)
 	}
 	st.Trouble = st.trouble(s.Now())
 	return st
@@ -150,7 +159,7 @@ func (z *ZoneStatus) trouble(now time.Time) Trouble {
 	lapsing := !z.Signatures.IsZero() && now.After(z.Signatures.Add(-lapseWarning))
 	ahead := z.Problem != "" || z.Warning != "" || z.NotStored != "" || !z.Failing.IsZero() || lapsing || z.Keys != nil && z.Keys.Stuck
 	for _, p := range z.Peers {
-		ahead = ahead || p.Problem != ""
+		ahead = ahead || p.Problem != "" && p.Tries >= unreached
 	}
 	if ahead {
 		return Ahead

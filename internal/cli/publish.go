@@ -13,7 +13,6 @@ import (
 	"runtime/debug"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -177,87 +176,6 @@ func (e *env) call(ctx context.Context, r control.Request, result any) error {
 		return err
 	}
 	return control.Call(ctx, c.Control, r, result)
-}
-
-func newStatus(e *env) *cobra.Command {
-	return &cobra.Command{Use: "status", GroupID: stagePublish, Short: "what the running server does",
-		Long: "Shows each zone of the running server: version, state, and for secondaries until\nwhen they can go on answering without their primary.",
-		Example: `  fencepost status
-  fencepost status --format json`,
-		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var st server.Status
-			if err := e.call(cmd.Context(), control.Request{Command: "status"}, &st); err != nil {
-				return err
-			}
-			if e.ui.JSON {
-				return e.ui.Object(st)
-			}
-			e.status(&st)
-			return nil
-		}}
-}
-
-func (e *env) status(st *server.Status) {
-	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
-	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "question"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
-	var rows [][]string
-	for i := range st.Zones {
-		z := &st.Zones[i]
-		serial := "-"
-		if z.Serial != 0 {
-			serial = fmt.Sprint(z.Serial)
-		}
-		signed := "unsigned"
-		if z.Signed {
-			signed = "signed"
-		}
-		style := ui.Good
-		if z.State != "serving" {
-			style = ui.Bad
-		}
-		rows = append(rows, []string{strings.TrimSuffix(z.Zone, "."), z.Role, e.ui.Paint(style, "%s", z.State), serial, signed, ui.Count(z.Records)})
-	}
-	e.ui.Table([]string{"zone", "role", "state", ">serial", "dnssec", ">records"}, rows)
-	for i := range st.Zones {
-		e.zoneDetails(&st.Zones[i], st.Now)
-	}
-}
-
-// zoneDetails says what there is to say about a zone beyond its row.
-func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
-	var lines []string
-	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
-	if z.Role == "secondary" && !z.Checked.IsZero() {
-		say("from %s, confirmed %s", z.From, ui.When(z.Checked, now))
-		say("looks again %s", ui.When(z.NextCheck, now))
-		say("can answer without its primary until %s", ui.When(z.Expires, now))
-	}
-	if !z.Failing.IsZero() {
-		say("%s", e.ui.Paint(ui.Bad, "no primary reached since %s", ui.When(z.Failing, now)))
-	}
-	if !z.Signatures.IsZero() {
-		say("signatures expire %s; they are renewed before", ui.When(z.Signatures, now))
-	}
-	for _, p := range z.Peers {
-		switch {
-		case p.Fetched:
-			say("%s (%s) has fetched this version", p.Peer, p.Address)
-		case p.Told:
-			say("%s (%s) has been told of this version", p.Peer, p.Address)
-		case p.Problem != "":
-			say("%s", e.ui.Paint(ui.Suspect, "%s (%s) could not be told: %s", p.Peer, p.Address, p.Problem))
-		}
-	}
-	if z.Warning != "" {
-		say("%s", e.ui.Paint(ui.Suspect, "served as it came, but %s", z.Warning))
-	}
-	if z.Problem != "" {
-		say("%s", e.ui.Paint(ui.Bad, "%s", z.Problem))
-	}
-	if len(lines) > 0 {
-		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(z.Zone, ".")), strings.Join(lines, "\n  "))
-	}
 }
 
 func newReload(e *env) *cobra.Command {

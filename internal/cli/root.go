@@ -280,6 +280,11 @@ func atLeast(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error { return count(cmd, args, names, -1) }
 }
 
+// atMost wants as many arguments as there are names, or fewer.
+func atMost(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error { return count(cmd, args, nil, len(names)) }
+}
+
 func count(cmd *cobra.Command, args, names []string, most int) error {
 	if meant := subcommand(cmd, args); meant != "" {
 		return fmt.Errorf("there is no command %s %s; did you mean %s?", cmd.CommandPath(), args[0], meant)

@@ -59,7 +59,7 @@ var chapters = []chapter{
 		{args: []string{"serve"}, serve: true},
 		{in: "harbour", args: []string{"serve"}, serve: true},
 		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"both servers are in step"}},
-		{in: "harbour", args: []string{"status"}, want: []string{"secondary", "can answer without its primary until"}},
+		{in: "harbour", args: []string{"status"}, want: []string{"secondary", "until then it answers without its primary"}},
 		{say: "A stranger without the secret gets nothing.",
 			args: []string{"ask", "saltmarsh.example", "AXFR", "--transport", "tcp", "--at", "{observatory}"}, want: []string{"refuses"}},
 	}},
@@ -82,7 +82,7 @@ var chapters = []chapter{
 		{args: []string{"ask", "heron.birds.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"wildcard *.birds.saltmarsh.example."}},
 		{args: []string{"ask", "gauge01.gauges.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"delegated to other servers"}},
 		{args: []string{"ask", "cam-west.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"does not exist"}},
-		{args: []string{"status"}, want: []string{"signatures expire", "harbour"}},
+		{args: []string{"status"}, want: []string{"signatures are valid until", "harbour"}},
 	}},
 	{"The chain of trust", "The servers start again with a clock that is played, beside a stand-in for the registry. The DS is asked for when the signed zone has reached all servers and caches, and not before.", []step{
 		{stop: "all"},

@@ -144,6 +144,9 @@ func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
+	if stem, y := strings.CutSuffix(word, "y"); y && !strings.ContainsAny(stem[len(stem)-1:], "aeiou") {
+		word = stem + "ie"
+	}
 	return Count(n) + " " + word + "s"
 }
 

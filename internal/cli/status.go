@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/dnsname"
+	"fencepost/internal/app"
+	"fencepost/internal/control"
+	"fencepost/internal/ui"
+	"fencepost/server"
+)
+
+// manyZones is from how many zones on those without trouble are only counted.
+const manyZones = 50
+
+func newStatus(e *env) *cobra.Command {
+	var all bool
+	cmd := &cobra.Command{Use: "status [ZONE]", GroupID: stagePublish, Short: "what the running server does",
+		Long: `Shows the zones of the running server, those with trouble first: what is wrong,
+since when, until when it holds, and what to do. Of more than 50 zones those that
+are well are only counted; --all shows them too. With ZONE all that is known of one.
+
+Exit status: 0 all is well, 1 there is trouble.`,
+		Example: `  fencepost status
+  fencepost status saltmarsh.example
+  fencepost status --all
+  fencepost status --format json | jq '.zones[] | select(.trouble)'`,
+		Args: atMost("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var st server.Status
+			if err := e.call(cmd.Context(), control.Request{Command: "status"}, &st); err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				if err := oneZone(&st, args[0]); err != nil {
+					return err
+				}
+			}
+			if e.ui.JSON {
+				if err := e.ui.Object(st); err != nil {
+					return err
+				}
+			} else {
+				e.status(&st, all || len(args) > 0)
+			}
+			if slices.ContainsFunc(st.Zones, func(z server.ZoneStatus) bool { return z.Trouble != server.NoTrouble }) {
+				return shown(app.ErrFindings)
+			}
+			return nil
+		}}
+	cmd.Flags().BoolVar(&all, "all", false, "show every zone, also those that are well")
+	return cmd
+}
+
+// oneZone leaves one zone.
+func oneZone(st *server.Status, zone string) error {
+	name, err := dnsname.Parse(zone, dnsname.Root)
+	if err != nil {
+		return usageError("%q is no zone name: %v", zone, err)
+	}
+	i := slices.IndexFunc(st.Zones, func(z server.ZoneStatus) bool { return strings.EqualFold(z.Zone, name.String()) })
+	if i < 0 {
+		return fmt.Errorf("%s: %w", name, server.ErrNoZone)
+	}
+	st.Zones = st.Zones[i : i+1]
+	return nil
+}
+
+// gravity orders kinds of trouble: first what the world sees.
+var gravity = map[server.Trouble]int{server.Visible: 0, server.Ahead: 1, server.NoTrouble: 2}
+
+func (e *env) status(st *server.Status, all bool) {
+	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
+	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "query"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
+	slices.SortStableFunc(st.Zones, func(a, b server.ZoneStatus) int { return gravity[a.Trouble] - gravity[b.Trouble] })
+	zones := st.Zones
+	few := all || len(zones) <= manyZones
+	if !few {
+		n := slices.IndexFunc(zones, func(z server.ZoneStatus) bool { return z.Trouble == server.NoTrouble })
+		if n >= 0 {
+			zones = zones[:n]
+		}
+	}
+	if len(zones) > 0 {
+		e.zoneTable(zones)
+	}
+	for i := range zones {
+		if few || i < manyZones {
+			e.zoneDetails(&zones[i], st.Now)
+		}
+	}
+	if !few {
+		e.summary(st.Zones)
+	}
+}
+
+func (e *env) zoneTable(zones []server.ZoneStatus) {
+	style := map[server.Trouble]ui.Style{server.Visible: ui.Bad, server.Ahead: ui.Suspect, server.NoTrouble: ui.Good}
+	var rows [][]string
+	for i := range zones {
+		z := &zones[i]
+		serial := "-"
+		if z.Serial != 0 {
+			serial = fmt.Sprint(z.Serial)
+		}
+		signed := "unsigned"
+		if z.Signed {
+			signed = "signed"
+		}
+		state := z.State
+		if z.Kept && z.Role == "primary" {
+			state += ", last good version"
+		}
+		rows = append(rows, []string{strings.TrimSuffix(z.Zone, "."), z.Role, e.ui.Paint(style[z.Trouble], "%s", state), serial, signed, ui.Count(z.Records)})
+	}
+	e.ui.Table([]string{"zone", "role", "state", ">serial", "dnssec", ">records"}, rows)
+}
+
+// summary counts zones.
+func (e *env) summary(zones []server.ZoneStatus) {
+	count := map[server.Trouble]int{}
+	for i := range zones {
+		count[zones[i].Trouble]++
+	}
+	if len(zones) > count[server.NoTrouble] {
+		e.ui.Printf("\n")
+	}
+	e.ui.Printf("%s zones: %s well", ui.Count(len(zones)), e.ui.Paint(ui.Good, "%s", ui.Count(count[server.NoTrouble])))
+	if n := count[server.Ahead]; n > 0 {
+		e.ui.Printf(", %s with trouble ahead", e.ui.Paint(ui.Suspect, "%s", ui.Count(n)))
+	}
+	if n := count[server.Visible]; n > 0 {
+		e.ui.Printf(", %s that the world sees something wrong with", e.ui.Paint(ui.Bad, "%s", ui.Count(n)))
+	}
+	e.ui.Printf("\n")
+}
+
+// zoneDetails says what there is to say about a zone beyond its row.
+func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
+	var lines []string
+	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	bad := func(format string, args ...any) {
+		lines = append(lines, e.ui.Paint(ui.Bad, "%s", fmt.Sprintf(format, args...)))
+	}
+	plain := strings.TrimSuffix(z.Zone, ".")
+	e.zoneTrouble(z, now, plain, bad)
+	if z.Role == "secondary" && !z.Checked.IsZero() {
+		say("from %s, confirmed %s", z.From, ui.When(z.Checked, now))
+		say("next refresh %s", ui.When(z.NextCheck, now))
+		if z.State == "serving" {
+			say("expires %s: until then it answers without its primary", ui.When(z.Expires, now))
+		}
+	}
+	e.zoneKeys(z, now, say, bad)
+	for _, p := range z.Peers {
+		switch {
+		case p.Problem != "":
+			say("%s", e.ui.Paint(ui.Suspect, "%s (%s): %s", p.Peer, p.Address, p.Problem))
+		case p.Fetched:
+			say("%s (%s) has fetched this version", p.Peer, p.Address)
+		case p.Told:
+			say("%s (%s) has been told of this version", p.Peer, p.Address)
+		}
+	}
+	if len(lines) > 0 {
+		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", plain), strings.Join(lines, "\n  "))
+	}
+}
+
+// zoneTrouble says what is wrong, since when, and what to do.
+func (e *env) zoneTrouble(z *server.ZoneStatus, now time.Time, plain string, bad func(string, ...any)) {
+	since := ""
+	if !z.Troubled.IsZero() {
+		since = ", since " + ui.When(z.Troubled, now)
+	}
+	switch {
+	case z.Problem == "":
+	case z.Role == "secondary" && z.State == "serving":
+		from := z.Failing
+		if !z.Checked.IsZero() {
+			from = z.Checked
+		}
+		bad("no primary reached since %s: %s", ui.When(from, now), z.Problem)
+	case z.State != "serving":
+		bad("nothing is answered for it%s: %s", since, z.Problem)
+	default:
+		bad("the last good version stays in service%s: %s", since, z.Problem)
+	}
+	if z.Warning != "" {
+		bad("served as it came, but %s", z.Warning)
+	}
+	if z.NotStored != "" {
+		bad("the version in service could not be stored (%s); a restart would bring an older one back: make room on the disk", z.NotStored)
+	}
+	if z.Problem != "" && z.Role == "primary" {
+		bad("next: mend it, then: fencepost check %s && fencepost reload", plain)
+	}
+	if z.State == "expired" || z.Role == "secondary" && !z.Failing.IsZero() {
+		bad("next: see why the primary is away, then: fencepost refresh %s", plain)
+	}
+}
+
+// zoneKeys says what there is to say about signatures and keys.
+func (e *env) zoneKeys(z *server.ZoneStatus, now time.Time, say, bad func(string, ...any)) {
+	if !z.Signatures.IsZero() {
+		switch {
+		case !now.Before(z.Signatures):
+			bad("signatures have expired, the first %s: validating resolvers reject the zone", ui.When(z.Signatures, now))
+		case z.Keys == nil && z.Problem == "" && z.Trouble == server.NoTrouble:
+			say("signatures are valid until %s; whoever signs the zone renews them", ui.When(z.Signatures, now))
+		case z.Renew.After(now):
+			say("signatures are valid until %s, renewed %s", ui.When(z.Signatures, now), ui.When(z.Renew, now))
+		default:
+			bad("signatures end %s and have not been renewed", ui.When(z.Signatures, now))
+		}
+	}
+	k := z.Keys
+	if k == nil {
+		return
+	}
+	if k.DSWrong {
+		bad("the parent: %s", k.DS)
+		bad("next: have the parent take the right DS: fencepost handover %s", strings.TrimSuffix(z.Zone, "."))
+	} else if k.DS != "" {
+		say("%s", k.DS)
+	}
+	if k.Rollover != "" {
+		say("rollover: %s, at: %s", k.Rollover, k.Step)
+		for _, w := range k.Waits {
+			if k.Stuck {
+				bad("waits for %s", w)
+			} else {
+				say("waits for %s", w)
+			}
+		}
+	}
+}
