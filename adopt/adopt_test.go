@@ -81,7 +81,7 @@ func ask(t testing.TB, z *zone.Snapshot, name dnsname.Name, typ rr.Type) *messag
 	var q message.Query
 	message.ParseQuery(message.AppendQuery(nil, name, typ, message.QueryOptions{EDNS: true, UDPSize: 4096, DO: true}), &q)
 	var r answer.Responder
-	m, err := message.Unpack(r.Respond(nil, &q, answer.Single{Snapshot: z}, answer.Options{Limit: 65535, TCP: true}))
+	m, err := message.Decode(r.Respond(nil, &q, answer.Single{Snapshot: z}, answer.Options{Limit: 65535, TCP: true}))
 	if err != nil {
 		t.Fatal(err)
 	}

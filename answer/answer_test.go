@@ -64,7 +64,7 @@ func ask(t testing.TB, src answer.Source, name string, typ rr.Type, o message.Qu
 	if len(out) > ao.Limit {
 		t.Fatalf("%s %s: %d octets over the limit of %d", name, typ, len(out), ao.Limit)
 	}
-	m, err := message.Unpack(out)
+	m, err := message.Decode(out)
 	if err != nil {
 		t.Fatalf("%s %s: %v", name, typ, err)
 	}
@@ -453,7 +453,7 @@ func FuzzRespond(f *testing.F) {
 		o := answer.Options{Limit: max(int(limit), message.MinUDP), UDPSize: 1232}
 		var r answer.Responder
 		out := r.Respond(nil, &q, src, o)
-		if _, err := message.Unpack(out); err != nil || len(out) > o.Limit {
+		if _, err := message.Decode(out); err != nil || len(out) > o.Limit {
 			t.Fatalf("%x gets %d octets of %d: %v", msg, len(out), o.Limit, err)
 		}
 	})

@@ -35,7 +35,7 @@ func makeZone(n int) []byte {
 		case 3:
 			fmt.Fprintf(&b, "%s\tMX 10 mail\n\tTXT \"v=spf1 mx -all\"\n", label)
 		default:
-			fmt.Fprintf(&b, "%s\tIN\tA\t198.51.%d.%d\n\tAAAA 2001:db8::%x:%x\n", label, i>>8&255, i&255, i>>16, i&0xffff)
+			fmt.Fprintf(&b, "%s\tIN\tA\t198.51.100.%d\n\tAAAA 2001:db8::%x:%x\n", label, i&255, i>>16, i&0xffff)
 		}
 	}
 	return []byte(b.String())

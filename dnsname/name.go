@@ -74,7 +74,7 @@ func (n Name) String() string {
 }
 
 // Labels counts the labels without the root: 0 for ".".
-func (n Name) Labels() int { return CountLabels([]byte(n.w)) }
+func (n Name) Labels() int { return LabelsWire([]byte(n.w)) }
 
 // Parent is n without its leftmost label; the parent of the root is the root.
 func (n Name) Parent() Name {

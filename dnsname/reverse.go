@@ -28,9 +28,9 @@ func Reverse(a netip.Addr) Name {
 	return MustParse(b.String() + "ip6.arpa.")
 }
 
-// ReverseAddr is the address that a name under in-addr.arpa or ip6.arpa belongs
+// AddrOf is the address that a name under in-addr.arpa or ip6.arpa belongs
 // to; ok is false for any other name.
-func ReverseAddr(n Name) (a netip.Addr, ok bool) {
+func AddrOf(n Name) (a netip.Addr, ok bool) {
 	labels := strings.Split(strings.TrimSuffix(n.Lower().String(), "."), ".")
 	switch {
 	case len(labels) == 6 && labels[4] == "in-addr" && labels[5] == "arpa":

@@ -19,21 +19,21 @@ func TestReverse(t *testing.T) {
 		if n.String() != name {
 			t.Errorf("%s: %s, want %s", addr, n, name)
 		}
-		if back, ok := dnsname.ReverseAddr(n); !ok || back != a {
+		if back, ok := dnsname.AddrOf(n); !ok || back != a {
 			t.Errorf("%s: back it is %s, %v", addr, back, ok)
 		}
 		upper := dnsname.MustParse("X." + name)
-		if _, ok := dnsname.ReverseAddr(upper); ok {
+		if _, ok := dnsname.AddrOf(upper); ok {
 			t.Errorf("%s is the name of an address", upper)
 		}
 	}
 	for _, name := range []string{".", "in-addr.arpa.", "2.0.192.in-addr.arpa.", "256.2.0.192.in-addr.arpa.", "01.2.0.192.in-addr.arpa.", "a.2.0.192.in-addr.arpa.",
 		"1.2.0.192.in-addr.example.", "ip6.arpa.", "64-79.100.51.198.in-addr.arpa.", "bb.a.9.8.7.6.5.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.8.b.d.0.1.0.0.2.ip6.arpa."} {
-		if a, ok := dnsname.ReverseAddr(dnsname.MustParse(name)); ok {
+		if a, ok := dnsname.AddrOf(dnsname.MustParse(name)); ok {
 			t.Errorf("%s is that of %s", name, a)
 		}
 	}
-	if a, ok := dnsname.ReverseAddr(dnsname.MustParse("1.2.0.192.IN-ADDR.ARPA.")); !ok || a.String() != "192.0.2.1" {
+	if a, ok := dnsname.AddrOf(dnsname.MustParse("1.2.0.192.IN-ADDR.ARPA.")); !ok || a.String() != "192.0.2.1" {
 		t.Errorf("in capitals: %s, %v", a, ok)
 	}
 }

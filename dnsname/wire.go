@@ -41,8 +41,8 @@ func WireLen(b []byte) (int, error) {
 	}
 }
 
-// CountLabels counts the labels of the wire form w without the root.
-func CountLabels(w []byte) int {
+// LabelsWire counts the labels of the wire form w without the root.
+func LabelsWire(w []byte) int {
 	n := 0
 	for i := 0; i < len(w) && w[i] != 0; i += 1 + int(w[i]) {
 		n++

@@ -67,7 +67,7 @@ func AppendSigned(dst []byte, s *RRSIG, owner []byte, set zone.RRset) []byte {
 	dst = s.appendHead(dst)
 	var buf [dnsname.MaxWire + 2]byte
 	name := dnsname.AppendLower(buf[:0], owner)
-	labels := dnsname.CountLabels(name)
+	labels := dnsname.LabelsWire(name)
 	wild := len(name) > 1 && name[0] == 1 && name[1] == '*'
 	if wild {
 		labels--
@@ -100,7 +100,7 @@ type Times struct{ Inception, Expiration time.Time }
 // SignSet makes the RRSIG data for a set. scratch may be nil; it is returned
 // grown so that the next call need not allocate.
 func (k *Key) SignSet(scratch []byte, zoneName, owner []byte, set zone.RRset, t Times) (data, grown []byte, err error) {
-	labels := dnsname.CountLabels(owner)
+	labels := dnsname.LabelsWire(owner)
 	if len(owner) > 1 && owner[0] == 1 && owner[1] == '*' {
 		labels--
 	}
@@ -148,7 +148,7 @@ func matching(zoneName, owner []byte, set zone.RRset, sigData []byte, now time.T
 	if s, err = ParseRRSIG(sigData); err != nil {
 		return s, err
 	}
-	if s.Covered != set.Type || !dnsname.EqualWire(s.Signer, zoneName) || int(s.Labels) > dnsname.CountLabels(owner) {
+	if s.Covered != set.Type || !dnsname.EqualWire(s.Signer, zoneName) || int(s.Labels) > dnsname.LabelsWire(owner) {
 		return s, ErrMismatch
 	}
 	return s, checkTime(&s, now)

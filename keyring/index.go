@@ -2,6 +2,7 @@ package keyring
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"encoding/binary"
 	"fmt"
@@ -228,7 +229,10 @@ func ParsePublicText(text string) ([]byte, error) {
 	return append(append(data, byte(protocol), byte(alg)), key...), nil
 }
 
-// SortedStates are the states that a key has been in, the earliest first.
+// SortedStates are the states that a key has been in, the earliest first; those of
+// one moment in the order of a key's life.
 func SortedStates(since map[roll.State]time.Time) []roll.State {
-	return slices.SortedFunc(maps.Keys(since), func(a, b roll.State) int { return since[a].Compare(since[b]) })
+	return slices.SortedFunc(maps.Keys(since), func(a, b roll.State) int {
+		return cmp.Or(since[a].Compare(since[b]), slices.Index(roll.Lifetime, a)-slices.Index(roll.Lifetime, b))
+	})
 }

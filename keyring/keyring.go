@@ -1,6 +1,6 @@
 // Package keyring keeps the keys of one zone in a folder: PKCS#8 PEM files that
 // only their owner can read (RFC 5958, RFC 7468), and keyring.toml, which says
-// where each key is in its life and which roll-over is going on. It reads and
+// where each key is in its life and which rollover is going on. It reads and
 // writes the forms in which keys move between programs.
 package keyring
 
@@ -39,13 +39,13 @@ type Ring struct {
 	Zone dnsname.Name
 	Dir  string
 	Keys []*Entry
-	Roll *roll.Ring // the same keys with the roll-over
+	Roll *roll.Ring // the same keys with the rollover
 	// Keys and Data are the TTLs that caches may hold; Parent those of the DS.
 	TTLs struct{ Keys, Data, DS roll.TTLs }
 	// Serial is the highest that the zone was signed with: it must not go back where
 	// all else is lost. 0 if it was never signed.
 	Serial uint32
-	// Parent is what is wrong with the DS at the parent, outside roll-overs; empty:
+	// Parent is what is wrong with the DS at the parent, outside rollovers; empty:
 	// nothing, or nothing is known.
 	Parent struct {
 		Problem string

@@ -32,7 +32,7 @@ func generate(t testing.TB, r *keyring.Ring, role signer.Role, passphrase string
 	return e
 }
 
-// What is written comes back: keys, where they are in their lives, the roll-over.
+// What is written comes back: keys, where they are in their lives, the rollover.
 func TestRing(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "keys", "example")
 	r, err := keyring.Open(dir, zone)
@@ -76,7 +76,7 @@ func TestRing(t *testing.T) {
 	}
 	was, is := r.Roll.Roll, again.Roll.Roll
 	if is == nil || is.Serial != 7 || !is.Shown.Equal(was.Shown) || !slices.Equal(is.New, was.New) || len(is.Sights) != 1 || is.Sights[0] != was.Sights[0] || len(again.TTLs.Keys) != 2 {
-		t.Errorf("the roll-over comes back as %+v, %+v", is, again.TTLs)
+		t.Errorf("the rollover comes back as %+v, %+v", is, again.TTLs)
 	}
 	if _, err := keyring.Open(dir, dnsname.MustParse("other.")); err == nil {
 		t.Error("the keys of another zone were opened")
@@ -240,5 +240,18 @@ func TestOldRing(t *testing.T) {
 	k := old.Keys[0]
 	if !k.Publish || !k.SignKeys || k.SignZone || !k.DS || k.State != roll.Active || string(k.Public.Data) != string(e.Public.Data) || k.Since[roll.Active].IsZero() {
 		t.Errorf("%+v", k.Key)
+	}
+}
+
+// States that a key came into at one moment stand in the order of its life.
+func TestSortedStates(t *testing.T) {
+	since := map[roll.State]time.Time{}
+	for _, s := range roll.Lifetime {
+		since[s] = time.Unix(1000, 0)
+	}
+	for range 20 { // a map has no order of its own
+		if got := keyring.SortedStates(since); !slices.Equal(got, roll.Lifetime) {
+			t.Fatalf("%v, want %v", got, roll.Lifetime)
+		}
 	}
 }

@@ -1,7 +1,7 @@
 // Package message reads and writes DNS messages (RFC 1035 §4, RFC 6891).
 //
 // A server reads requests with ParseQuery and writes responses with a Builder;
-// neither allocates. A client takes a whole message apart with Unpack. Nothing
+// neither allocates. A client takes a whole message apart with Decode. Nothing
 // here knows zones or sockets.
 package message
 
@@ -142,8 +142,8 @@ var (
 	ErrOPT   = errors.New("more than one OPT record, or one with an owner")
 )
 
-// Unpack takes a message apart. What could be read comes back with the error.
-func Unpack(msg []byte) (*Message, error) {
+// Decode takes a message apart. What could be read comes back with the error.
+func Decode(msg []byte) (*Message, error) {
 	if len(msg) < HeaderLen {
 		return nil, ErrShort
 	}
@@ -287,8 +287,8 @@ func (it *Records) Next() bool {
 	return it.Err == nil
 }
 
-// SkipQuestions is the offset after the questions of a message.
-func SkipQuestions(msg []byte) (int, error) {
+// AfterQuestions is the offset after the questions of a message.
+func AfterQuestions(msg []byte) (int, error) {
 	if len(msg) < HeaderLen {
 		return 0, ErrShort
 	}

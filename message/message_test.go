@@ -91,7 +91,7 @@ func TestBuilder(t *testing.T) {
 	}
 	b.SetEDE(20)
 	raw := b.Finish()
-	m, err := message.Unpack(raw)
+	m, err := message.Decode(raw)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -124,7 +124,7 @@ func TestRollback(t *testing.T) {
 	}
 	b.Rollback(mark)
 	raw := b.Finish()
-	m, err := message.Unpack(raw)
+	m, err := message.Decode(raw)
 	if err != nil || len(m.Answer) != n || len(raw) > 120 || n == 0 || m.EDNS == nil {
 		t.Errorf("%d records in %d octets, %v", n, len(raw), err)
 	}
@@ -135,7 +135,7 @@ func TestCodes(t *testing.T) {
 	for _, edns := range []bool{true, false} {
 		b, _ := begin(t, query(message.QueryOptions{EDNS: edns}), 512)
 		b.SetRcode(message.BadVers)
-		m, err := message.Unpack(b.Finish())
+		m, err := message.Decode(b.Finish())
 		if err != nil || (m.EDNS != nil) != edns || edns && m.ExtendedRcode != message.BadVers {
 			t.Errorf("EDNS %v: %+v, %v", edns, m, err)
 		}
@@ -149,31 +149,31 @@ func TestTransferNames(t *testing.T) {
 	b.Transfer(q, 0)
 	b.TransferRecord([]byte("\x03www"), rr.TypeCNAME, 60, []byte("\x03web\x09saltmarsh\x07example\x00"))
 	b.TransferRecord(nil, rr.TypeNS, 60, []byte("\x02ns\x0bxsaltmarsh9\x07example\x00"))
-	m, err := message.Unpack(b.Finish())
+	m, err := message.Decode(b.Finish())
 	if err != nil || m.Answer[0].Name.String() != "www.saltmarsh.example." || rr.DataText(rr.TypeCNAME, m.Answer[0].Data) != "web.saltmarsh.example." ||
 		rr.DataText(rr.TypeNS, m.Answer[1].Data) != "ns.xsaltmarsh9.example." {
 		t.Errorf("%v, %v", m.Answer, err)
 	}
 }
 
-func TestUnpackFaults(t *testing.T) {
+func TestDecodeFaults(t *testing.T) {
 	b, _ := begin(t, query(message.QueryOptions{EDNS: true}), 512)
 	b.Record(message.AnswerSection, message.QName, rr.TypeA, 1<<31+5, []byte{192, 0, 2, 1})
 	raw := b.Finish()
-	m, err := message.Unpack(raw)
+	m, err := message.Decode(raw)
 	if err != nil || m.Answer[0].TTL != 0 {
 		t.Errorf("a TTL with the top bit counts as 0 (RFC 2181 §8): %v, %v", m.Answer, err)
 	}
 	for n := range raw {
-		if _, err := message.Unpack(raw[:n]); err == nil {
+		if _, err := message.Decode(raw[:n]); err == nil {
 			t.Errorf("cut to %d octets it is read without error", n)
 		}
 	}
-	if _, err := message.Unpack(raw[:5]); !errors.Is(err, message.ErrShort) {
+	if _, err := message.Decode(raw[:5]); !errors.Is(err, message.ErrShort) {
 		t.Error("a short message")
 	}
 	short := with(raw, len(raw)-11-4-1, 3) // RDLENGTH of the A record
-	if _, err := message.Unpack(short); err == nil {
+	if _, err := message.Decode(short); err == nil {
 		t.Error("an A record of three octets was read")
 	}
 }
@@ -244,13 +244,13 @@ func FuzzMessage(f *testing.F) {
 		var q message.Query
 		message.ParseQuery(msg, &q)
 		_, _ = message.FindTSIG(msg)
-		if off, err := message.SkipQuestions(msg); err == nil {
+		if off, err := message.AfterQuestions(msg); err == nil {
 			var it message.Records
 			it.Reset(msg, off, 100)
 			for it.Next() {
 			}
 		}
-		m, err := message.Unpack(msg)
+		m, err := message.Decode(msg)
 		if err != nil {
 			return
 		}
@@ -260,7 +260,7 @@ func FuzzMessage(f *testing.F) {
 		if !ok {
 			return
 		}
-		again, err := message.Unpack(raw)
+		again, err := message.Decode(raw)
 		if err != nil {
 			t.Fatalf("%x is written as %x, which does not read: %v", msg, raw, err)
 		}

@@ -68,7 +68,7 @@ func TestBuilderAgainstModel(t *testing.T) {
 		if !bytes.HasPrefix(out, prefix) || len(out)-len(prefix) > limit {
 			t.Fatalf("seed %d: %d octets, limit %d", seed, len(out)-len(prefix), limit)
 		}
-		m, err := message.Unpack(out[len(prefix):])
+		m, err := message.Decode(out[len(prefix):])
 		if err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}

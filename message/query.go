@@ -208,7 +208,7 @@ func appendOPT(dst []byte, size uint16, ext Rcode, do bool) []byte {
 // FindTSIG is the offset of the TSIG record at the end of a message, 0 if its
 // last record is none.
 func FindTSIG(msg []byte) (int, error) {
-	off, err := SkipQuestions(msg)
+	off, err := AfterQuestions(msg)
 	if err != nil {
 		return 0, err
 	}

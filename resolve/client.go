@@ -57,7 +57,7 @@ type Response struct {
 // Errors of asking.
 var (
 	ErrNoAnswer = errors.New("no answer")
-	errNotOurs  = errors.New("the answer belongs to another question")
+	errNotOurs  = errors.New("the answer belongs to another query")
 )
 
 // Ask puts a question to a server, over UDP and, if the answer does not fit,
@@ -131,7 +131,7 @@ func (r *Request) accept(raw, query []byte, s *tsig.Stream) (*message.Message, e
 			return nil, err
 		}
 	}
-	m, err := message.Unpack(plain)
+	m, err := message.Decode(plain)
 	if err != nil {
 		return nil, fmt.Errorf("the answer is malformed: %w", err)
 	}

@@ -73,7 +73,7 @@ func (r *walk) ask(name dnsname.Name, t rr.Type) (*Response, error) {
 	var last error = ErrNoAnswer
 	for _, s := range r.servers {
 		if r.asked++; r.asked > maxQuestions {
-			return nil, fmt.Errorf("%w: more than %d questions", ErrWalk, maxQuestions)
+			return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, maxQuestions)
 		}
 		resp, err := Ask(r.ctx, s, Request{Name: name, Type: t, DO: true, Timeout: r.Timeout, Now: r.Now})
 		if err == nil && (resp.Rcode() == message.NoError || resp.Rcode() == message.NXDomain) {

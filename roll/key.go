@@ -3,9 +3,9 @@
 // the clock, what the servers show and how long caches remember come in, and
 // what the zone has to show goes out. It asks nobody and writes nothing.
 //
-// # How a roll-over is safe
+// # How a rollover is safe
 //
-// A roll-over is a row of steps. Each changes what the zone, or its parent, shows,
+// A rollover is a row of steps. Each changes what the zone, or its parent, shows,
 // and the next one begins only when no cache can hold anything that the change
 // would contradict. That takes two things: every server has been seen in the new
 // state (evidence), and since then what the old state left in caches has expired
@@ -33,6 +33,9 @@ const (
 	Removed   State = "removed"   // no longer in the zone
 	Revoked   State = "revoked"   // withdrawn by the revoke flag (RFC 5011 §2.1)
 )
+
+// Lifetime is the order in which a key goes through its states.
+var Lifetime = []State{Generated, Published, Ready, Active, Retired, Revoked, Dead, Removed}
 
 // Key is a key with what the zone shows of it.
 type Key struct {

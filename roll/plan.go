@@ -7,7 +7,7 @@ import (
 	"fencepost/signer"
 )
 
-// Kind is what a roll-over does.
+// Kind is what a rollover does.
 type Kind string
 
 // The kinds. Those with "fast" in their name are for emergencies: everything that
@@ -55,11 +55,11 @@ type step struct {
 	// and when the wait is over.
 	newAt, newSeen, newDone State
 	oldAt, oldSeen, oldDone State
-	// back is how a roll-over is cancelled during this step.
+	// back is how a rollover is cancelled during this step.
 	back back
 }
 
-// back says how to go back from a step: the keys change sides, and the roll-over
+// back says how to go back from a step: the keys change sides, and the rollover
 // goes on at a step that makes that safe.
 type back struct {
 	to    int // the step, after the keys changed sides
@@ -117,7 +117,7 @@ var plans = map[Kind][]step{
 	},
 }
 
-// turned is the kind of a roll-over after it was cancelled.
+// turned is the kind of a rollover after it was cancelled.
 func (k Kind) turned() Kind {
 	switch k {
 	case SignZone:
@@ -157,10 +157,10 @@ type Timing struct {
 	DS   TTLs // of the DS set at the parent
 	// Margin is added to each wait.
 	Margin time.Duration
-	// Figures for looking ahead only; what really happens is seen. Propagation is
-	// how long the servers take to follow, Registration how long the parent takes to
+	// Figures for looking ahead only; what really happens is seen. ExpectServers is
+	// how long the servers take to follow, ExpectParent how long the parent takes to
 	// change a DS (RFC 7583 §2: Dprp, Dreg).
-	Propagation, Registration time.Duration
+	ExpectServers, ExpectParent time.Duration
 }
 
 // after is when what a step waits for has left all caches, counted from when every

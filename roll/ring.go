@@ -10,7 +10,7 @@ import (
 	"fencepost/signer"
 )
 
-// Ring is the keys of a zone with the roll-over that is going on.
+// Ring is the keys of a zone with the rollover that is going on.
 type Ring struct {
 	Keys []*Key
 	Roll *Roll // nil: none
@@ -19,7 +19,7 @@ type Ring struct {
 	Unsigned bool
 }
 
-// Roll is a roll-over. It is all that has to survive a restart.
+// Roll is a rollover. It is all that has to survive a restart.
 type Roll struct {
 	Kind    Kind      `toml:"kind"`
 	Reason  string    `toml:"reason"` // in words: why it was begun
@@ -104,14 +104,14 @@ func (r *Ring) Signs() bool {
 	return keys && zone
 }
 
-// Errors of roll-overs.
+// Errors of rollovers.
 var (
-	ErrRolling = errors.New("a roll-over is going on")
-	ErrNoRoll  = errors.New("no roll-over is going on")
+	ErrRolling = errors.New("a rollover is going on")
+	ErrNoRoll  = errors.New("no rollover is going on")
 	ErrNoKey   = errors.New("there is no such key to replace")
 )
 
-// InUse are the keys in use that a kind of roll-over replaces.
+// InUse are the keys in use that a kind of rollover replaces.
 func (r *Ring) InUse(kind Kind) (out []*Key) {
 	for _, k := range r.Keys {
 		if !k.Foreign && kind.replaces(k.Role) && (k.SignKeys || k.SignZone) && (k.State == Active || k.State == Ready || k.State == Published) {
@@ -121,13 +121,13 @@ func (r *Ring) InUse(kind Kind) (out []*Key) {
 	return out
 }
 
-// Start begins a roll-over. fresh are the keys that come; they are in the ring.
+// Start begins a rollover. fresh are the keys that come; they are in the ring.
 func (r *Ring) Start(kind Kind, fresh []*Key, reason string, now time.Time) error {
 	if r.Roll != nil {
 		return fmt.Errorf("%w: %s", ErrRolling, r.Roll.Kind.Words())
 	}
 	if plans[kind] == nil {
-		return fmt.Errorf("there is no roll-over %q", kind)
+		return fmt.Errorf("there is no rollover %q", kind)
 	}
 	var old []*Key
 	if kind != SignZone {
@@ -168,7 +168,7 @@ const (
 	warnEvery = time.Hour
 )
 
-// Tend moves the roll-over on as far as time and evidence permit. looks are those
+// Tend moves the rollover on as far as time and evidence permit. looks are those
 // at every server of the zone and, if the step needs them, of the parent; none is
 // a look that saw nothing.
 func (r *Ring) Tend(now time.Time, looks []Look, t *Timing) (out Outcome) {
@@ -284,7 +284,7 @@ func (r *Ring) Unseen() bool {
 	return slices.ContainsFunc(r.Keys, func(k *Key) bool { return k.DS && k.Seen.IsZero() })
 }
 
-// NoteParent takes note of looks at all servers of the parent outside roll-overs, and
+// NoteParent takes note of looks at all servers of the parent outside rollovers, and
 // tells whether they show just what is wanted.
 func (r *Ring) NoteParent(looks []Look, now time.Time) bool {
 	for i := range looks {
@@ -370,7 +370,7 @@ func (r *Ring) end(now time.Time, out *Outcome) {
 	r.Last, r.Roll = r.Roll, nil
 }
 
-// Pause stops the roll-over where it is, or lets it go on.
+// Pause stops the rollover where it is, or lets it go on.
 func (r *Ring) Pause(paused bool) error {
 	if r.Roll == nil {
 		return ErrNoRoll
@@ -379,12 +379,12 @@ func (r *Ring) Pause(paused bool) error {
 	return nil
 }
 
-// NoWayBackError says why a roll-over cannot be cancelled any more.
+// NoWayBackError says why a rollover cannot be cancelled any more.
 type NoWayBackError struct{ Why string }
 
 func (e *NoWayBackError) Error() string { return "there is no way back: " + e.Why }
 
-// Cancel turns the roll-over round: the keys change sides, and it goes on from
+// Cancel turns the rollover round: the keys change sides, and it goes on from
 // where that is safe.
 func (r *Ring) Cancel(now time.Time) error {
 	roll := r.Roll
@@ -430,7 +430,7 @@ func (l *Lifetimes) of(r signer.Role) (time.Duration, Kind) {
 	return l.Single, RollAll
 }
 
-// Due is the roll-over that lifetimes ask for next, and when it has to begin so
+// Due is the rollover that lifetimes ask for next, and when it has to begin so
 // that the new key is in use when the old one's time is over.
 func (r *Ring) Due(l Lifetimes, t *Timing) (kind Kind, when time.Time) {
 	for _, k := range r.Keys {
@@ -439,7 +439,7 @@ func (r *Ring) Due(l Lifetimes, t *Timing) (kind Kind, when time.Time) {
 		if k.Foreign || k.State != Active || !active || life == 0 {
 			continue
 		}
-		at := began.Add(life).Add(-t.Propagation - t.Margin - t.Keys.Now())
+		at := began.Add(life).Add(-t.ExpectServers - t.Margin - t.Keys.Now())
 		if when.IsZero() || at.Before(when) {
 			kind, when = what, at
 		}
@@ -464,7 +464,7 @@ func (r *Ring) Check() error {
 		}
 		steps := plans[one.Kind]
 		if steps == nil || one.Step < 0 || one.Step > len(steps) || one == r.Roll && one.Step == len(steps) {
-			return fmt.Errorf("the roll-over %q has no step %d", one.Kind, one.Step)
+			return fmt.Errorf("the rollover %q has no step %d", one.Kind, one.Step)
 		}
 	}
 	return nil

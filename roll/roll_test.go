@@ -16,10 +16,10 @@ var at = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // fixed is a timing with an hour for keys, two for data, three for DS.
 func fixed() *roll.Timing {
-	return &roll.Timing{Keys: roll.TTLs{{Seconds: 3600}}, Data: roll.TTLs{{Seconds: 7200}}, DS: roll.TTLs{{Seconds: 10800}}, Propagation: 5 * time.Minute, Registration: time.Hour}
+	return &roll.Timing{Keys: roll.TTLs{{Seconds: 3600}}, Data: roll.TTLs{{Seconds: 7200}}, DS: roll.TTLs{{Seconds: 10800}}, ExpectServers: 5 * time.Minute, ExpectParent: time.Hour}
 }
 
-// drive begins a roll-over and returns what moves it on by a time, with all servers
+// drive begins a rollover and returns what moves it on by a time, with all servers
 // showing what they should.
 func drive(t *testing.T, kind roll.Kind, old, fresh []*roll.Key) (*roll.Ring, func(time.Duration) roll.Outcome) {
 	t.Helper()
@@ -162,7 +162,7 @@ func TestPauseAndErrors(t *testing.T) {
 		t.Fatal(err)
 	}
 	if move(100 * time.Hour); r.Roll.Step != 0 {
-		t.Error("a paused roll-over goes on")
+		t.Error("a paused rollover goes on")
 	}
 	if rows := r.Roll.Timeline(at, fixed()); !strings.Contains(rows[0].Waits[0], "paused") {
 		t.Error(rows[0].Waits)
@@ -232,7 +232,7 @@ func TestGuards(t *testing.T) {
 	}
 }
 
-// Lifetimes begin roll-overs early enough for the new key to be known when it is
+// Lifetimes begin rollovers early enough for the new key to be known when it is
 // needed.
 func TestLifetimes(t *testing.T) {
 	ksk, zsk := key(1, rr.ED25519, signer.KSK), key(2, rr.ED25519, signer.ZSK)

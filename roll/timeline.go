@@ -63,7 +63,7 @@ func (c cache) words(t *Timing) (out []string) {
 	return out
 }
 
-// Timeline is the steps of a roll-over: those done as they were, those to come at
+// Timeline is the steps of a rollover: those done as they were, those to come at
 // the earliest, as far as the figures in t hold.
 func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
 	for _, p := range r.Passed {
@@ -83,9 +83,9 @@ func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
 			}
 			row.Waits = r.waits(s, now, t)
 		}
-		row.Seen = at.Add(t.Propagation)
+		row.Seen = at.Add(t.ExpectServers)
 		if s.parent {
-			row.Seen = at.Add(max(t.Propagation, t.Registration))
+			row.Seen = at.Add(max(t.ExpectServers, t.ExpectParent))
 		}
 		if i == r.Step && !r.Seen.IsZero() {
 			row.Seen, row.Estimated = r.Seen, false

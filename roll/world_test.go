@@ -286,7 +286,7 @@ func setup(kind roll.Kind, r *rand.Rand) (old, fresh []*roll.Key) {
 	return old, pair(11, a)
 }
 
-// TestNoValidatorFails plays every kind of roll-over through with random TTLs,
+// TestNoValidatorFails plays every kind of rollover through with random TTLs,
 // delays, failures, pauses and changes of mind: no mix of cache contents ever makes
 // a validator reject the zone, and in the end the keys are those that were wanted.
 func TestNoValidatorFails(t *testing.T) {

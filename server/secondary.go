@@ -255,7 +255,7 @@ func oddity(snap *zone.Snapshot) string {
 		}
 		for set := range n.RRsets {
 			if set.Type != rr.TypeCNAME && set.Type != rr.TypeRRSIG && set.Type != rr.TypeNSEC {
-				return fmt.Sprintf("%s is an alias and has %s records besides (RFC 1034 §3.6.2), which resolvers take for one or the other; mend it at the primary", snap.Owner(n), set.Type)
+				return fmt.Sprintf("%s is an alias and has %s records besides (RFC 1034 §3.6.2), which resolvers take for one or the other; fix it at the primary", snap.Owner(n), set.Type)
 			}
 		}
 	}

@@ -261,7 +261,7 @@ func (s *Server) Find(name []byte, above bool) (*zone.Snapshot, answer.State) {
 func (t *table) find(name []byte, above bool) *served {
 	var buf [dnsname.MaxWire]byte
 	low := dnsname.AppendLower(buf[:0], name)
-	labels := dnsname.CountLabels(low)
+	labels := dnsname.LabelsWire(low)
 	for i := 0; ; i += 1 + int(low[i]) {
 		if t.depths&depthBit(labels) != 0 && !(above && i == 0) {
 			if z := t.zones[string(low[i:])]; z != nil {

@@ -391,7 +391,7 @@ func respond(t *testing.T, s *Server, msg []byte, from string) *message.Message 
 	if len(out) == 0 {
 		return nil
 	}
-	m, err := message.Unpack(out)
+	m, err := message.Decode(out)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -513,7 +513,7 @@ func TestRights(t *testing.T) {
 		if job != nil {
 			continue
 		}
-		m, err := message.Unpack(out)
+		m, err := message.Decode(out)
 		off, _ := message.FindTSIG(out)
 		if err != nil || m.Rcode() != c.want || off == 0 {
 			t.Errorf("%s: %+v, %v", c.what, m, err)
@@ -582,7 +582,7 @@ func TestSizes(t *testing.T) {
 				}
 				out := s.newHandler().Datagram(nil, msg, netip.MustParseAddrPort("192.0.2.1:5"))
 				limit := min(max(int(size), message.MinUDP), udpLimit)
-				m, err := message.Unpack(out)
+				m, err := message.Decode(out)
 				if err != nil || len(out) > limit {
 					t.Errorf("%s, client takes %d, signed %v: %d octets, %v", name, size, signed, len(out), err)
 					continue

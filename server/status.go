@@ -83,8 +83,8 @@ type KeyState struct {
 type PeerStatus struct {
 	Peer    string `json:"peer"`
 	Address string `json:"address"`
-	Told    bool   `json:"told"`    // it has answered our NOTIFY
-	Fetched bool   `json:"fetched"` // it has transferred the version in service
+	Told    bool   `json:"told"`            // it has answered our NOTIFY
+	Fetched bool   `json:"fetched"`         // it has transferred the version in service
 	Tries   int    `json:"tries,omitempty"` // how often we have told it so far
 	Problem string `json:"problem,omitempty"`
 }

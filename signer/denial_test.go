@@ -205,7 +205,7 @@ func TestRenewal(t *testing.T) {
 	}
 	spread := map[time.Duration]int{}
 	day := 24 * time.Hour
-	for age := time.Duration(0); age < 9*day; age += 3 * time.Hour {
+	for age := time.Duration(0); age < 13*day; age += 6 * time.Hour {
 		now := at.Add(age)
 		next, report, err := signer.Sign(context.Background(), z, keys, signer.Policy{Previous: first, TrustPrevious: true}, now)
 		if err != nil {
@@ -215,11 +215,11 @@ func TestRenewal(t *testing.T) {
 		if report.Signatures+report.Kept != made.Signatures || report.Expires.Before(now.Add(signer.Policy{}.Filled().Refresh)) {
 			t.Errorf("after %s: %d made, %d kept, the first expires %s", age, report.Signatures, report.Kept, report.Expires)
 		}
-		if age < 7*day && !zone.Equal(first, next) {
+		if age < 11*day && !zone.Equal(first, next) {
 			t.Errorf("after %s something moved", age)
 		}
 	}
-	if half := spread[8*day+12*time.Hour]; spread[7*day+21*time.Hour] != 0 || half < made.Signatures/4 || half > 3*made.Signatures/4 {
+	if half := spread[12*day]; spread[10*day+18*time.Hour] != 0 || half < made.Signatures/4 || half > 3*made.Signatures/4 {
 		t.Errorf("signatures do not fall due one by one: %v", spread)
 	}
 }

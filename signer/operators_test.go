@@ -104,7 +104,7 @@ func TestChangeOfDenial(t *testing.T) {
 		}
 		s = next
 	}
-	if late := verify(t, s, at.Add(20*24*time.Hour)); late.Total == 0 {
+	if late := verify(t, s, at.Add(29*24*time.Hour)); late.Total == 0 {
 		t.Error("expired signatures are proved")
 	}
 }

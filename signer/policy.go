@@ -23,7 +23,7 @@ const (
 	ZSK
 )
 
-// Key is a key with what the zone shows of it. During a roll-over a key may be
+// Key is a key with what the zone shows of it. During a rollover a key may be
 // published and not sign yet, or sign and not be published (RFC 6781 §4.1).
 type Key struct {
 	*dnssec.PublicKey
@@ -100,8 +100,12 @@ type Policy struct {
 }
 
 // Default is what holds where a Policy says nothing. Refresh and Jitter follow
-// from the validity.
-var Default = Policy{Validity: 14 * 24 * time.Hour, Inception: time.Hour, DNSKEYTTL: 3600, CheckEvery: 256}
+// from the validity: 15 days and 2 days of 28. A secondary that loses its primary
+// goes on for its SOA expire, 14 days where we write the SOA; the signatures that it
+// holds then have 15 days left at least, so that it stops answering before they
+// end. The 11 days between are two Mondays: a renewal that fails is seen by people
+// before it matters.
+var Default = Policy{Validity: 28 * 24 * time.Hour, Inception: time.Hour, DNSKEYTTL: 7200, CheckEvery: 256}
 
 // Filled is the policy with Default where it says nothing.
 func (p Policy) Filled() Policy {
@@ -112,7 +116,7 @@ func (p Policy) Filled() Policy {
 	}
 	or(&p.Validity, Default.Validity)
 	or(&p.Inception, Default.Inception)
-	or(&p.Refresh, p.Validity*5/14) // five days of fourteen
+	or(&p.Refresh, p.Validity*15/28)
 	or(&p.Jitter, p.Validity/14)
 	if p.DNSKEYTTL == 0 {
 		p.DNSKEYTTL = Default.DNSKEYTTL

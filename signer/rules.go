@@ -31,7 +31,7 @@ var (
 	RuleStrayDenial = &diag.Rule{Code: "stray-nsec", Severity: diag.Error, Title: "an NSEC or NSEC3 record stands where none belongs", Ref: "RFC 4035 §2.3",
 		Doc: "Names below a delegation have no NSEC: they belong to the child zone. An NSEC3 record that belongs to no name is left over from one that is gone."}
 	RuleNoKey = &diag.Rule{Code: "signature-without-key", Severity: diag.Warning, Title: "a signature was made with a key that is not in the zone", Ref: "RFC 6840 §5.12",
-		Doc: "Resolvers pass it over, so it does no harm beside a good one. In a roll-over to another algorithm that is so for a while; otherwise it is left over: sign the zone again."}
+		Doc: "Resolvers pass it over, so it does no harm beside a good one. In a rollover to another algorithm that is so for a while; otherwise it is left over: sign the zone again."}
 	RuleWeakKey = &diag.Rule{Code: "weak-key", Severity: diag.Warning, Title: "a key of the zone is weaker than it should be", Ref: "RFC 8624 §3.1, RFC 9905, RFC 6781 §3.4.2",
 		Doc: "Its signatures were checked and are right, but somebody might be able to forge others, or resolvers may treat the zone as unsigned. Roll to a key of algorithm 13 with `fencepost roll start`."}
 	RuleParams = &diag.Rule{Code: "nsec3-parameters", Severity: diag.Error, Title: "the parameters of NSEC3 records do not agree", Ref: "RFC 5155 §4, §7.1, RFC 9276 §3.1",

@@ -291,7 +291,7 @@ func TestFaults(t *testing.T) {
 	for _, c := range []struct {
 		now  time.Time
 		code string
-	}{{at.Add(15 * 24 * time.Hour), "signature-expired"}, {at.Add(-2 * time.Hour), "signature-not-yet-valid"}} {
+	}{{at.Add(29 * 24 * time.Hour), "signature-expired"}, {at.Add(-2 * time.Hour), "signature-not-yet-valid"}} {
 		p := verify(t, s, c.now)
 		if p.Total == 0 || p.Findings[0].Code != c.code || p.Signatures != 0 {
 			t.Errorf("at %s: %d findings", c.now, p.Total)

@@ -9,8 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
-	"os"
 	"time"
 
 	"fencepost/dnsname"
@@ -182,7 +182,7 @@ func Receive(ctx context.Context, f Fetch) (*zone.Snapshot, error) {
 			if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 				err = errors.New("the server ended the transfer before its end")
 			}
-			if errors.Is(err, os.ErrDeadlineExceeded) {
+			if late := net.Error(nil); errors.As(err, &late) && late.Timeout() {
 				err = fmt.Errorf("%w: %d octets came in %s", ErrSlow, r.octets, time.Since(start).Round(time.Second))
 			}
 			return nil, fmt.Errorf("transfer of %s from %s: %w", f.Zone, f.Server, err)
@@ -240,7 +240,7 @@ func (r *receiver) message(msg []byte) error {
 	if h.Rcode() != message.NoError {
 		return &RefusedError{r.f.Server, r.f.Zone, h.Rcode()}
 	}
-	off, err := message.SkipQuestions(msg)
+	off, err := message.AfterQuestions(msg)
 	if err != nil {
 		return fail("%w", err)
 	}

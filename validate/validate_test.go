@@ -156,7 +156,7 @@ func ask(t testing.TB, z *zone.Snapshot, name dnsname.Name, typ rr.Type) *messag
 		t.Fatal("the question is refused")
 	}
 	var r answer.Responder
-	m, err := message.Unpack(r.Respond(nil, &q, answer.Single{Snapshot: z}, answer.Options{Limit: 65535, UDPSize: 1232, TCP: true}))
+	m, err := message.Decode(r.Respond(nil, &q, answer.Single{Snapshot: z}, answer.Options{Limit: 65535, UDPSize: 1232, TCP: true}))
 	if err != nil {
 		t.Fatal(err)
 	}

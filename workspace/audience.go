@@ -35,13 +35,13 @@ func (p *checker) audiences(c *Config, r *raw) {
 		for _, text := range in.Networks {
 			net, err := netip.ParsePrefix(text)
 			if err != nil {
-				p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "%q is no network", text).Suggest("write ADDRESS/LENGTH, such as 10.0.0.0/8"))
+				p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "%q is no network", text).Suggest("write ADDRESS/LENGTH, such as 192.0.2.0/24"))
 				continue
 			}
 			a.Networks = append(a.Networks, net.Masked())
 		}
 		if len(in.Networks) == 0 {
-			p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "the audience %s has no networks", name).Suggest("list them: networks = [\"10.0.0.0/8\"]"))
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "the audience %s has no networks", name).Suggest("list them: networks = [\"192.0.2.0/24\"]"))
 		}
 		c.Audiences[name] = a
 	}

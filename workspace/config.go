@@ -38,9 +38,9 @@ var DefaultListen = []string{"127.0.0.1:5300", "[::1]:5300"}
 
 // Styles of serials.
 const (
-	StyleDate  = "date"  // YYYYMMDDnn
-	StyleCount = "count" // one more than before
-	StyleClock = "clock" // seconds since 1970
+	StyleDate      = "date"      // YYYYMMDDnn
+	StyleIncrement = "increment" // one more than before
+	StyleUnixTime  = "unixtime"  // seconds since 1970
 )
 
 // Config is a checked configuration. Do not change it.
@@ -74,7 +74,7 @@ type Zone struct {
 	Sign      *Policy // nil: unsigned
 	SendTo    []*Peer
 	FetchFrom []*Peer // we are secondary
-	Watch     []*Peer // servers that have to be seen in step before a roll-over goes on; none: SendTo
+	WaitFor   []*Peer // servers that have to be seen in step before a rollover goes on; nil: SendTo; empty: none
 	Parent    []*Peer // servers of the parent zone
 	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
 	FollowChildren bool
@@ -150,7 +150,7 @@ type raw struct {
 	Include struct {
 		From []string `toml:"from"`
 	} `toml:"include"`
-	Reach map[string]string `toml:"reach"`
+	Reach map[string]string `toml:"address-override"`
 	Trust struct {
 		Anchors string   `toml:"anchors"`
 		Servers []string `toml:"servers"`
@@ -164,7 +164,7 @@ type raw struct {
 		SendTo    []string `toml:"send-to"`
 		FetchFrom []string `toml:"fetch-from"`
 		Audiences []string `toml:"audiences"`
-		Watch     []string `toml:"watch"`
+		WaitFor   []string `toml:"wait-for"`
 		Parent    []string `toml:"parent"`
 		Follow    bool     `toml:"follow-children"`
 	} `toml:"zone"`
@@ -173,8 +173,8 @@ type raw struct {
 // keys are all keys there are, for did-you-mean.
 var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
 	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks",
-	"watch", "parent", "follow-children", "reach", "trust", "anchors", "servers", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
-	"renew-key", "renew-ksk", "renew-zsk", "margin", "propagation", "registration", "cds", "verify", "keep-keys", "passphrase-file"}
+	"wait-for", "parent", "follow-children", "address-override", "trust", "anchors", "servers", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
+	"renew-key", "renew-ksk", "renew-zsk", "margin", "expect-servers", "expect-parent", "cds", "verify", "keep-keys", "passphrase-file"}
 
 // ErrNone means that there is no workspace where one was looked for.
 var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
@@ -295,10 +295,10 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate
-	case StyleDate, StyleCount, StyleClock:
+	case StyleDate, StyleIncrement, StyleUnixTime:
 	default:
 		p.diags.Add(RuleBadValue.At(p.place("[serial]", 0, "style"), "%q is no style of serials", c.SerialStyle).
-			Suggest("write date, count or clock"))
+			Suggest("write date, increment or unixtime"))
 	}
 	listen := r.Serve.Listen
 	if listen == nil {
@@ -397,10 +397,10 @@ func (p *checker) reach(c *Config, r *raw) {
 	for host, at := range r.Reach {
 		name, err := dnsname.Parse(host, dnsname.Root)
 		if err != nil {
-			p.diags.Add(RuleBadValue.At(p.place("[reach]", 0, host), "%q is no name: %v", host, err))
+			p.diags.Add(RuleBadValue.At(p.place("[address-override]", 0, host), "%q is no name: %v", host, err))
 			continue
 		}
-		if ap, ok := p.address(at, "[reach]", host); ok {
+		if ap, ok := p.address(at, "[address-override]", host); ok {
 			c.Reach[name.Key()] = ap
 		}
 	}
@@ -426,7 +426,9 @@ func (p *checker) zones(c *Config, r *raw) {
 		}
 		z.SendTo = p.references(c, i, "send-to", in.SendTo)
 		z.FetchFrom = p.references(c, i, "fetch-from", in.FetchFrom)
-		z.Watch = p.references(c, i, "watch", in.Watch)
+		if z.WaitFor = p.references(c, i, "wait-for", in.WaitFor); z.WaitFor == nil && in.WaitFor != nil {
+			z.WaitFor = []*Peer{} // nobody is waited for
+		}
 		z.Parent = p.references(c, i, "parent", in.Parent)
 		z.FollowChildren = in.Follow
 		for _, a := range in.Audiences {

@@ -25,9 +25,9 @@ type Policy struct {
 	CDS CDSUse
 	// Renew is how long keys are used before the next take their place.
 	Renew roll.Lifetimes
-	// Margin, Propagation and Registration are those of roll.Timing.
-	Margin, Propagation, Registration time.Duration
-	PassphraseFile                    string // opens protected keys; empty: none
+	// Margin, ExpectServers and ExpectParent are those of roll.Timing.
+	Margin, ExpectServers, ExpectParent time.Duration
+	PassphraseFile                      string // opens protected keys; empty: none
 }
 
 // CDSUse says when CDS and CDNSKEY records are in a zone.
@@ -35,49 +35,51 @@ type CDSUse string
 
 // The uses.
 const (
-	CDSKeep  CDSUse = "keep"       // as long as the parent is to have a DS
-	CDSUntil CDSUse = "until-seen" // until the parent has been seen to have it
+	CDSKeep  CDSUse = "keep"            // as long as the parent is to have a DS
+	CDSUntil CDSUse = "until-confirmed" // until the parent has been seen to have it
 	CDSNever CDSUse = "never"
 )
 
 // rawPolicy is a section [policy.NAME] as it is written.
 type rawPolicy struct {
-	Algorithm    string   `toml:"algorithm"`
-	Keys         string   `toml:"keys"`
-	Bits         int      `toml:"bits"`
-	Denial       string   `toml:"denial"`
-	Salt         string   `toml:"salt"`
-	Iterations   int      `toml:"iterations"`
-	OptOut       bool     `toml:"opt-out"`
-	Zonemd       []string `toml:"zonemd"`
-	Digests      []int    `toml:"digests"`
-	Validity     string   `toml:"validity"`
-	Refresh      string   `toml:"refresh"`
-	Jitter       string   `toml:"jitter"`
-	Inception    string   `toml:"inception"`
-	DNSKEYTTL    int      `toml:"dnskey-ttl"`
-	RenewKey     string   `toml:"renew-key"`
-	RenewKSK     string   `toml:"renew-ksk"`
-	RenewZSK     string   `toml:"renew-zsk"`
-	Margin       string   `toml:"margin"`
-	Propagation  string   `toml:"propagation"`
-	Registration string   `toml:"registration"`
-	CDS          string   `toml:"cds"`
-	Verify       string   `toml:"verify"`
-	KeepKeys     bool     `toml:"keep-keys"`
-	Passphrase   string   `toml:"passphrase-file"`
+	Algorithm  string   `toml:"algorithm"`
+	Keys       string   `toml:"keys"`
+	Bits       int      `toml:"bits"`
+	Denial     string   `toml:"denial"`
+	Salt       string   `toml:"salt"`
+	Iterations int      `toml:"iterations"`
+	OptOut     bool     `toml:"opt-out"`
+	Zonemd     []string `toml:"zonemd"`
+	Digests    []int    `toml:"digests"`
+	Validity   string   `toml:"validity"`
+	Refresh    string   `toml:"refresh"`
+	Jitter     string   `toml:"jitter"`
+	Inception  string   `toml:"inception"`
+	DNSKEYTTL  int      `toml:"dnskey-ttl"`
+	RenewKey   string   `toml:"renew-key"`
+	RenewKSK   string   `toml:"renew-ksk"`
+	RenewZSK   string   `toml:"renew-zsk"`
+	Margin     string   `toml:"margin"`
+	Servers    string   `toml:"expect-servers"`
+	Parent     string   `toml:"expect-parent"`
+	CDS        string   `toml:"cds"`
+	Verify     string   `toml:"verify"`
+	KeepKeys   bool     `toml:"keep-keys"`
+	Passphrase string   `toml:"passphrase-file"`
 }
 
-// Defaults of policies.
+// Defaults of policies. Servers that are told follow within seconds, those that are
+// not at their next refresh, of which a quarter of an hour is usual; parents take
+// what they are told into their zone within hours.
 const (
-	defaultMargin       = time.Hour
-	defaultPropagation  = 5 * time.Minute
-	defaultRegistration = time.Hour
+	defaultMargin  = 90 * time.Minute
+	defaultServers = 20 * time.Minute
+	defaultParent  = 3 * time.Hour
 )
 
 // DefaultPolicy is how zones are signed where nothing is said.
 func DefaultPolicy() *Policy {
-	return &Policy{Algorithm: rr.ECDSAP256SHA256, CDS: CDSKeep, Margin: defaultMargin, Propagation: defaultPropagation, Registration: defaultRegistration}
+	return &Policy{Algorithm: rr.ECDSAP256SHA256, CDS: CDSKeep, Margin: defaultMargin, ExpectServers: defaultServers, ExpectParent: defaultParent}
 }
 
 func (p *checker) policies(c *Config, r *raw) {
@@ -164,7 +166,7 @@ func (q *policyChecker) times(in *rawPolicy) {
 	}{
 		{"validity", in.Validity, &s.Validity}, {"refresh", in.Refresh, &s.Refresh}, {"jitter", in.Jitter, &s.Jitter}, {"inception", in.Inception, &s.Inception},
 		{"renew-key", in.RenewKey, &q.pol.Renew.Single}, {"renew-ksk", in.RenewKSK, &q.pol.Renew.KSK}, {"renew-zsk", in.RenewZSK, &q.pol.Renew.ZSK},
-		{"margin", in.Margin, &q.pol.Margin}, {"propagation", in.Propagation, &q.pol.Propagation}, {"registration", in.Registration, &q.pol.Registration},
+		{"margin", in.Margin, &q.pol.Margin}, {"expect-servers", in.Servers, &q.pol.ExpectServers}, {"expect-parent", in.Parent, &q.pol.ExpectParent},
 	} {
 		if f.text == "" {
 			continue

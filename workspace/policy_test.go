@@ -39,9 +39,9 @@ renew-key = "1w1d"
 renew-ksk = "365d"
 renew-zsk = "90d"
 margin = "10m"
-propagation = "1m"
-registration = "2h"
-cds = "until-seen"
+expect-servers = "1m"
+expect-parent = "2h"
+cds = "until-confirmed"
 verify = "all"
 keep-keys = true
 passphrase-file = "pass"`)
@@ -52,7 +52,7 @@ passphrase-file = "pass"`)
 	day := 24 * time.Hour
 	if p.Algorithm != rr.RSASHA256 || p.Bits != 3072 || !p.Split || !s.Denial.NSEC3 || !s.Denial.OptOut || string(s.Denial.Params.Salt) != "\xaa\xbb" || s.Denial.Params.Iterations != 1 ||
 		!slices.Equal(s.Zonemd, []uint8{1, 2}) || !slices.Equal(s.Digests, []uint8{2, 4}) || s.Validity != 21*day || s.Refresh != 7*day || s.Jitter != 36*time.Hour || s.Inception != 30*time.Minute ||
-		s.DNSKEYTTL != 7200 || p.Renew.Single != 8*day || p.Renew.KSK != 365*day || p.Renew.ZSK != 90*day || p.Margin != 10*time.Minute || p.Propagation != time.Minute || p.Registration != 2*time.Hour ||
+		s.DNSKEYTTL != 7200 || p.Renew.Single != 8*day || p.Renew.KSK != 365*day || p.Renew.ZSK != 90*day || p.Margin != 10*time.Minute || p.ExpectServers != time.Minute || p.ExpectParent != 2*time.Hour ||
 		p.CDS != workspace.CDSUntil || s.CheckEvery != 1 || !s.KeepKeys || !strings.HasSuffix(p.PassphraseFile, "/pass") {
 		t.Errorf("%+v", p)
 	}
@@ -64,26 +64,26 @@ passphrase-file = "pass"`)
 // What a policy must not say is refused at its place, with what to write.
 func TestPolicyRefused(t *testing.T) {
 	for lines, want := range map[string]string{
-		`algorithm = "RSASHA1"`:                      "SHA-1 can be forged",
-		`algorithm = "DSA"`:                          "not to be used",
-		`keys = "three"`:                             "write single or split",
-		`bits = 1024`:                                "are not made",
-		`denial = "nsec4"`:                           "write nsec or nsec3",
-		`opt-out = true`:                             "NSEC3 only",
-		"denial = \"nsec3\"\niterations = 500":       "treat the zone as unsigned",
-		"denial = \"nsec3\"\nsalt = \"x\"":           "no salt",
-		`zonemd = ["md5"]`:                           "no hash of ZONEMD",
-		`digests = [1]`:                              "SHA-1 can be forged",
-		`validity = "soon"`:                          "no length of time",
-		`margin = "1x"`:                              "no length of time",
-		`renew-key = "99999999d"`:                    "no length of time",
-		"validity = \"5d\"\nrefresh = \"5d\"":        "renewed as soon as they are made",
-		`dnskey-ttl = -1`:                            "no sensible TTL",
-		`cds = "sometimes"`:                          "write keep or until-seen or never",
-		`verify = "none"`:                            "write sample or all",
-		"\n[trust]\nanchors = \"a\"":                 "belong together",
-		"\n[reach]\n\"a..b\" = \"192.0.2.1\"":        "no name",
-		"\n[reach]\n\"ns.example\" = \"ns.example\"": "no address",
+		`algorithm = "RSASHA1"`:                          "SHA-1 can be forged",
+		`algorithm = "DSA"`:                              "not to be used",
+		`keys = "three"`:                                 "write single or split",
+		`bits = 1024`:                                    "are not made",
+		`denial = "nsec4"`:                               "write nsec or nsec3",
+		`opt-out = true`:                                 "NSEC3 only",
+		"denial = \"nsec3\"\niterations = 500":           "treat the zone as unsigned",
+		"denial = \"nsec3\"\nsalt = \"x\"":               "no salt",
+		`zonemd = ["md5"]`:                               "no hash of ZONEMD",
+		`digests = [1]`:                                  "SHA-1 can be forged",
+		`validity = "soon"`:                              "no length of time",
+		`margin = "1x"`:                                  "no length of time",
+		`renew-key = "99999999d"`:                        "no length of time",
+		"validity = \"5d\"\nrefresh = \"5d\"":            "renewed as soon as they are made",
+		`dnskey-ttl = -1`:                                "no sensible TTL",
+		`cds = "sometimes"`:                              "write keep or until-confirmed or never",
+		`verify = "none"`:                                "write sample or all",
+		"\n[trust]\nanchors = \"a\"":                     "belong together",
+		"\n[address-override]\n\"a..b\" = \"192.0.2.1\"": "no name",
+		"\n[address-override]\n\"ns.example\" = \"ns.example\"": "no address",
 	} {
 		p, found := policy(t, lines)
 		if p != nil || !strings.Contains(strings.Join(found, "\n"), want) {

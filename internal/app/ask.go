@@ -143,7 +143,7 @@ func (a *App) askFile(q Question, mq message.Question) (*Asked, error) {
 		return nil, &RejectedError{src, diags}
 	}
 	raw, reasons := answerFrom(in.zone.Snapshot, mq, q.DNSSEC, q.Transport == "tcp")
-	m, err := message.Unpack(raw)
+	m, err := message.Decode(raw)
 	if err != nil {
 		return nil, err
 	}

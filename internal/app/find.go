@@ -167,7 +167,7 @@ func (fd *finder) address(owner dnsname.Name, t rr.Type, data []byte) bool {
 	if ip, ok := addressOf(t, data); ok {
 		return fd.net.Contains(ip)
 	}
-	if ip, ok := dnsname.ReverseAddr(owner); ok {
+	if ip, ok := dnsname.AddrOf(owner); ok {
 		return fd.net.Contains(ip)
 	}
 	return fd.net.IsSingleIP() && t != rr.TypeSOA && strings.Contains(rr.DataText(t, data), fd.net.Addr().String())

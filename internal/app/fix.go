@@ -188,7 +188,7 @@ func (a *App) worse(f *source.File, text []byte) string {
 		return diags.Count(diag.Error)
 	}
 	if was, is := count(f.Content), count(text); is > was {
-		return fmt.Sprintf("mended it would have %d errors in place of %d", is, was)
+		return fmt.Sprintf("fixed it would have %d errors in place of %d", is, was)
 	}
 	return ""
 }

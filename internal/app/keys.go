@@ -250,7 +250,7 @@ func (a *App) newKey(ring *keyring.Ring, k *KeyChange, out *KeyChanged) (*keyrin
 		out.Warnings = append(out.Warnings, c)
 	}
 	if ring.Roll.Signs() {
-		out.Warnings = append(out.Warnings, "the zone has keys in use: this one waits until a roll-over takes it; see: fencepost roll start "+plainName(ring.Zone))
+		out.Warnings = append(out.Warnings, "the zone has keys in use: this one waits until a rollover takes it; see: fencepost roll start "+plainName(ring.Zone))
 	}
 	return e, nil
 }
@@ -365,7 +365,7 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 	case "activate":
 		if ring.Roll.Signs() {
 			refused = &roll.RefusedError{Breaks: fmt.Sprintf("key %d is not in the caches of resolvers yet: they would reject what it alone signs", e.Tag),
-				Until: "it is safe when a roll-over does it in the right order"}
+				Until: "it is safe when a rollover does it in the right order"}
 		}
 		act = func() error { e.Use(now); return nil }
 	case "retire":
@@ -377,7 +377,7 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 	}
 	if r := ring.Roll.Roll; r != nil && slices.Contains(append(slices.Clone(r.Old), r.New...), e.Tag) {
 		rows := r.Timeline(now, &t)
-		part := fmt.Errorf("key %d is part of the roll-over that is going on, which ends on %s at the earliest; see: fencepost roll %s", e.Tag,
+		part := fmt.Errorf("key %d is part of the rollover that is going on, which ends on %s at the earliest; see: fencepost roll %s", e.Tag,
 			rows[len(rows)-1].End.UTC().Format("2006-01-02 15:04 UTC"), plainName(ring.Zone))
 		if refused == nil {
 			refused = part

@@ -168,10 +168,10 @@ func (s *steward) servedElsewhere(ctx context.Context) (out []uint32) {
 }
 
 // watchDSEvery is how often the parent is asked for the DS of a zone outside
-// roll-overs: for as long as the zone lives, for it may turn wrong at any time.
+// rollovers: for as long as the zone lives, for it may turn wrong at any time.
 const watchDSEvery = time.Hour
 
-// watchDS looks whether the parent has the DS of the keys in use, outside roll-overs,
+// watchDS looks whether the parent has the DS of the keys in use, outside rollovers,
 // and tells when to look again.
 func (s *steward) watchDS(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot, now time.Time) time.Time {
 	if ring.Roll.Roll != nil || !slices.ContainsFunc(ring.Keys, func(e *keyring.Entry) bool { return e.DS }) {
@@ -219,7 +219,7 @@ func (s *steward) noteParent(ring *keyring.Ring, looks []roll.Look, rejects bool
 	s.log.Error("the DS at the parent is not that of the keys in use", "zone", s.zone.Name.String(), "problem", problem, "rejected", rejects)
 }
 
-// stuckAfter is for how long something may be wrong before a roll-over counts as
+// stuckAfter is for how long something may be wrong before a rollover counts as
 // stuck.
 const stuckAfter = time.Hour
 

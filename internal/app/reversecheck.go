@@ -104,7 +104,7 @@ func ptrsAstray(b *batch, e *editing, net netip.Prefix, have map[netip.Addr][]dn
 			continue
 		}
 		owner, _ := dnsname.FromWire(r.Owner)
-		addr, ok := dnsname.ReverseAddr(owner)
+		addr, ok := dnsname.AddrOf(owner)
 		host, err := dnsname.FromWire(r.Data)
 		if !ok || err != nil || net.IsValid() && !net.Contains(addr) {
 			continue

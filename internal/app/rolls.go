@@ -13,7 +13,7 @@ import (
 	"fencepost/workspace"
 )
 
-// RollChange is something done to the roll-over of a zone. It travels to a running
+// RollChange is something done to the rollover of a zone. It travels to a running
 // server as JSON.
 type RollChange struct {
 	Do     string    `json:"do"` // start, pause, resume, cancel, step
@@ -23,7 +23,7 @@ type RollChange struct {
 	Now    time.Time `json:"now,omitzero"` // step: the clock is set to this
 }
 
-// RollView is a roll-over as it is shown; the field names are documented output.
+// RollView is a rollover as it is shown; the field names are documented output.
 type RollView struct {
 	Zone     string     `json:"zone"`
 	State    string     `json:"state"` // none, rolling, paused, finished
@@ -63,7 +63,7 @@ type RollSeen struct {
 	Problem string    `json:"problem,omitempty"`
 }
 
-// Roll shows the roll-over of a zone of the workspace.
+// Roll shows the rollover of a zone of the workspace.
 func (a *App) Roll(zone, dir string) (*RollView, error) {
 	ring, _, err := a.Keys(zone, dir)
 	if err != nil {
@@ -113,10 +113,10 @@ func (a *App) policyOf(zone dnsname.Name) *workspace.Policy {
 	return nil
 }
 
-// errStepAlone means that steps of a roll-over are a server's business.
-var errStepAlone = errors.New("a roll-over moves on only with a server that serves the zone")
+// errStepAlone means that steps of a rollover are a server's business.
+var errStepAlone = errors.New("a rollover moves on only with a server that serves the zone")
 
-// ChangeRoll does something to a roll-over: through the running server, if there
+// ChangeRoll does something to a rollover: through the running server, if there
 // is one.
 func (a *App) ChangeRoll(ctx context.Context, zone string, change RollChange) (*RollView, error) {
 	name, err := dnsname.Parse(zone, dnsname.Root)
@@ -151,13 +151,13 @@ func (a *App) ChangeRoll(ctx context.Context, zone string, change RollChange) (*
 	return v, err
 }
 
-// kinds of roll-over by what is to be rolled, slowly and fast.
+// kinds of rollover by what is to be rolled, slowly and fast.
 var rollWhat = map[string][2]roll.Kind{
 	"keys": {roll.RollAll, roll.FastAll}, "ksk": {roll.RollKSK, roll.FastKSK}, "zsk": {roll.RollZSK, roll.FastZSK},
 	"sign": {roll.SignZone, ""}, "unsign": {roll.Unsign, ""},
 }
 
-// kindOf is the kind of roll-over that is asked for. Without a ring only the words
+// kindOf is the kind of rollover that is asked for. Without a ring only the words
 // are checked.
 func kindOf(c *RollChange, ring *keyring.Ring, p *workspace.Policy) (roll.Kind, error) {
 	what := c.What

@@ -96,7 +96,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 	out := &server.Config{Listen: c.Listen}
 	for _, z := range c.Zones {
 		if len(z.Audiences) > 0 {
-			sv.log.Warn("answers by audience are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
+			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
 		}
 		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
 		if len(z.FetchFrom) == 0 {
@@ -183,12 +183,12 @@ func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChang
 	return out, err
 }
 
-// ChangeRoll does something to a roll-over, and what follows from it at once. A
+// ChangeRoll does something to a rollover, and what follows from it at once. A
 // step may set the clock forward, if the server runs on a played one.
 func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChange) (*RollView, error) {
 	if !c.Now.IsZero() {
 		if sv.clock == nil {
-			return nil, errors.New("the server runs on the real clock, which cannot be set; start it with --now to play a roll-over through")
+			return nil, errors.New("the server runs on the real clock, which cannot be set; start it with --now to play a rollover through")
 		}
 		if err := sv.clock.Set(c.Now); err != nil {
 			return nil, err

@@ -140,11 +140,11 @@ func clockWentBack(signed *zone.Snapshot, p signer.Policy, now time.Time) error 
 // empty if nothing is (RFC 6781 §4.4.1).
 func tooShort(p signer.Policy, z *zone.Snapshot) string {
 	p = p.Filled()
-	if expire := expireOf(z); p.Validity < expire {
-		return fmt.Sprintf("signatures are valid for %s, and secondaries go on for %s without us (SOA expire): they would serve expired signatures in the end", roll.Span(p.Validity), roll.Span(expire))
+	if expire := expireOf(z); p.Refresh < expire {
+		return fmt.Sprintf("signatures are renewed %s before they end, and secondaries go on for %s without us (SOA expire): one that loses us would serve expired signatures in the end; make refresh longer, or expire shorter", roll.Span(p.Refresh), roll.Span(expire))
 	}
 	if longest := time.Duration(longestTTL(z)) * time.Second; p.Refresh < longest {
-		return fmt.Sprintf("signatures are renewed %s before they expire, and records are remembered for up to %s: some would expire in caches", roll.Span(p.Refresh), roll.Span(longest))
+		return fmt.Sprintf("signatures are renewed %s before they end, and records are remembered for up to %s: some would expire in caches", roll.Span(p.Refresh), roll.Span(longest))
 	}
 	return ""
 }
@@ -205,7 +205,7 @@ func (s *steward) begin(ctx context.Context, ring *keyring.Ring, j server.SignJo
 
 func (s *steward) tell(events []string) {
 	for _, e := range events {
-		s.log.Info("roll-over", "zone", s.zone.Name.String(), "event", e)
+		s.log.Info("rollover", "zone", s.zone.Name.String(), "event", e)
 	}
 }
 
@@ -250,7 +250,7 @@ func (s *steward) Tend(ctx context.Context, z *zone.Snapshot, now time.Time) (re
 	return out.Resign || s.fingerprint(ring) != before, again, nil
 }
 
-// tend looks at the servers, if a roll-over needs it, and moves it on.
+// tend looks at the servers, if a rollover needs it, and moves it on.
 func (s *steward) tend(ctx context.Context, ring *keyring.Ring, z *zone.Snapshot, now time.Time) roll.Outcome {
 	var looks []roll.Look
 	if r := ring.Roll.Roll; r != nil && !r.Paused && !r.Shown.IsZero() {
@@ -293,7 +293,7 @@ func (s *steward) parents(ctx context.Context) []*workspace.Peer {
 	return found
 }
 
-// startDue begins the roll-over that the policy asks for, if its time has come, or
+// startDue begins the rollover that the policy asks for, if its time has come, or
 // tells when that is.
 func (s *steward) startDue(ring *keyring.Ring, now time.Time) (time.Time, error) {
 	if ring.Roll.Roll != nil || ring.Roll.Unsigned {
@@ -315,7 +315,7 @@ func (s *steward) startDue(ring *keyring.Ring, now time.Time) (time.Time, error)
 	return time.Time{}, ring.Roll.Start(kind, rollKeys(keys), reason, now)
 }
 
-// demanded is the roll-over that brings the keys in line with a changed policy.
+// demanded is the rollover that brings the keys in line with a changed policy.
 func demanded(ring *keyring.Ring, p *workspace.Policy) roll.Kind {
 	split := false
 	for _, e := range ring.Roll.InUse(roll.RollAll) {
@@ -332,8 +332,8 @@ func demanded(ring *keyring.Ring, p *workspace.Policy) roll.Kind {
 
 // watched are the servers that have to be seen in step.
 func watched(z *workspace.Zone) []*workspace.Peer {
-	if len(z.Watch) > 0 {
-		return z.Watch
+	if z.WaitFor != nil {
+		return z.WaitFor
 	}
 	return z.SendTo
 }
@@ -355,7 +355,7 @@ func noteTTLs(ring *keyring.Ring, p *workspace.Policy, z *zone.Snapshot, now tim
 const unknownDSTTL = 86400
 
 func timing(ring *keyring.Ring, p *workspace.Policy) roll.Timing {
-	t := roll.Timing{Keys: ring.TTLs.Keys, Data: ring.TTLs.Data, DS: ring.TTLs.DS, Margin: p.Margin, Propagation: p.Propagation, Registration: p.Registration}
+	t := roll.Timing{Keys: ring.TTLs.Keys, Data: ring.TTLs.Data, DS: ring.TTLs.DS, Margin: p.Margin, ExpectServers: p.ExpectServers, ExpectParent: p.ExpectParent}
 	if len(t.DS) == 0 {
 		t.DS = roll.TTLs{{Seconds: unknownDSTTL}}
 	}
@@ -379,7 +379,7 @@ func wantedRoles(p *workspace.Policy, kind roll.Kind) []signer.Role {
 	return []signer.Role{signer.Single}
 }
 
-// freshKeys are keys for a roll-over: those made before and used for nothing yet
+// freshKeys are keys for a rollover: those made before and used for nothing yet
 // that fit, else new ones. passphrase protects new ones.
 func freshKeys(ring *keyring.Ring, p *workspace.Policy, kind roll.Kind, passphrase []byte, now time.Time) (out []*keyring.Entry, err error) {
 	if kind == roll.Unsign {

@@ -14,7 +14,7 @@ import (
 
 func newAsk(e *env) *cobra.Command {
 	var q app.Question
-	cmd := &cobra.Command{Use: "ask NAME [TYPE]", GroupID: stageVerify, Short: "ask a server, or a zone file, one question",
+	cmd := &cobra.Command{Use: "ask NAME [TYPE]", GroupID: stageVerify, Short: "send one query to a server, or to a zone file",
 		Long: `Asks one question and shows the answer. With --zone the answer comes from a zone
 file, without any server, and says why it is so. Without --at and --zone the
 server of the workspace is asked.`,

@@ -63,7 +63,7 @@ Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
 			return e.showCheck(res, err)
 		}}
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
-	cmd.Flags().BoolVar(&fix, "fix", false, "make the mends that are mechanical, show them, and report what is left")
+	cmd.Flags().BoolVar(&fix, "fix", false, "make the fixes that are mechanical, show them, and report what is left")
 	cmd.Flags().BoolVar(&watch, "watch", false, "check again whenever a file is saved")
 	return cmd
 }
@@ -102,7 +102,7 @@ func (e *env) fixCheck(ctx context.Context, o app.CheckOptions) error {
 		return err
 	}
 	if len(fixed) == 0 {
-		e.ui.Sayf("There is nothing that can be mended by itself.\n")
+		e.ui.Sayf("There is nothing that can be fixed mechanically.\n")
 	}
 	res, err = e.app.Check(ctx, o)
 	return e.showCheck(res, err)

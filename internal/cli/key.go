@@ -33,7 +33,7 @@ What would break the zone is refused, with when it will be safe.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
 	cmd.AddCommand(newKeyNew(e), newKeyList(e), newKeyShow(e), newKeyImport(e), newKeyExport(e),
-		newKeyStage(e, "activate", "put a key to use", "Makes a key sign at once. Where others are in use that is refused: resolvers do not\nknow the new key yet, and `fencepost roll start` brings it in in the right order."),
+		newKeyStage(e, "activate", "put a key to use", "Activates a key: it signs at once. Where others are in use that is refused: resolvers do not\nknow the new key yet, and `fencepost roll start` brings it in in the right order."),
 		newKeyStage(e, "retire", "end the use of a key", "Makes a key sign no more and leaves it in the zone, where caches still need it. The\nlast key in use, and one that the parent's DS names, is refused."),
 		newKeyStage(e, "delete", "take a key away, with its file", "Takes a key out of the zone and removes its file. Refused while caches hold its\nsignatures or the parent's DS names it, with when it will be safe."))
 	return cmd
@@ -114,7 +114,7 @@ func newKeyNew(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "new ZONE", Short: "make a key",
 		Long: `Makes a key for a zone. One key that signs everything (single) suits most; ksk and
 zsk part the work. The key is used for nothing until the zone is signed with it, or
-until a roll-over takes it.`,
+until a rollover takes it.`,
 		Example: `  fencepost key new saltmarsh.example
   fencepost key new saltmarsh.example --role ksk --keys ./mykeys
   fencepost key new saltmarsh.example --algorithm RSASHA256 --bits 3072
@@ -160,7 +160,7 @@ func newKeyList(e *env) *cobra.Command {
 				}
 			}
 			if ring.Roll.Roll != nil {
-				e.ui.Printf("\nA roll-over is going on: %s; see: fencepost roll %s\n", ring.Roll.Roll.Kind.Words(), args[0])
+				e.ui.Printf("\nA rollover is going on: %s; see: fencepost roll %s\n", ring.Roll.Roll.Kind.Words(), args[0])
 			}
 			return nil
 		}}
@@ -339,7 +339,7 @@ are published and never sign here (RFC 8901).`,
 	f.StringVar(&k.Algorithm, "algorithm", "", "`MNEMONIC` of the algorithm, for RSA keys in a form that does not say it")
 	f.StringVar(&public, "public", "", "`FILE` with the zone's DNSKEY records")
 	f.StringVar(&origin, "origin", "", "`NAME` that relative names in --public follow (default: the zone)")
-	f.BoolVar(&k.Foreign, "foreign", false, "the file holds DNSKEY records of another operator")
+	f.BoolVar(&k.Foreign, "foreign", false, "the file holds DNSKEY records of another operator (multi-signer, RFC 8901)")
 	f.BoolVar(&k.Activate, "activate", false, "put the keys to use at once, as they were elsewhere")
 	return cmd
 }
@@ -449,7 +449,7 @@ func writeSecret(path string, text []byte) error {
 // newKeyStage is a command that moves a key on in its life.
 func newKeyStage(e *env, do, short, long string) *cobra.Command {
 	k := app.KeyChange{Do: do}
-	words := map[string]string{"activate": "in use:", "retire": "retired", "delete": "deleted"}[do]
+	words := map[string]string{"activate": "activated", "retire": "retired", "delete": "deleted"}[do]
 	cmd := &cobra.Command{Use: do + " ZONE TAG", Short: short, Long: long,
 		Example: "  fencepost key " + do + " saltmarsh.example 12345",
 		Args:    exactly("ZONE", "TAG"),

@@ -13,12 +13,12 @@ import (
 func newRoll(e *env) *cobra.Command {
 	var dir string
 	cmd := &cobra.Command{Use: "roll ZONE", GroupID: stageSign, Short: "replace keys in the only safe order: the time line",
-		Long: `Shows the roll-over of a zone as a time line: what is done, what is going on, what
+		Long: `Shows the rollover of a zone as a time line: what is done, what is going on, what
 comes next, when at the earliest, and what it waits for. Each step waits for two
 things: every server of the zone (and for a DS every server of the parent) has been
 seen to show it, and what caches may still hold has expired.
 
-The server that signs the zone does all this by itself. Roll-overs begin when the
+The server that signs the zone does all this by itself. Rollovers begin when the
 policy says so (renew-key, renew-ksk, renew-zsk), or with roll start. --format svg
 draws the time line.`,
 		Example: `  fencepost roll saltmarsh.example
@@ -37,17 +37,17 @@ draws the time line.`,
 		}}
 	cmd.Flags().StringVar(&dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
 	cmd.AddCommand(newRollStart(e),
-		newRollChange(e, "pause", "stop a roll-over where it is", "Stops a roll-over where it is; the zone stays as it is and valid. Go on with resume."),
-		newRollChange(e, "resume", "go on with a paused roll-over", "Goes on with a paused roll-over."),
-		newRollChange(e, "cancel", "go back, while that is safe", "Turns a roll-over round: the old keys stay, and the new ones leave the zone in the\norder that is safe from where it is. When the old keys have left, there is no way back."),
+		newRollChange(e, "pause", "stop a rollover where it is", "Stops a rollover where it is; the zone stays as it is and valid. Go on with resume."),
+		newRollChange(e, "resume", "go on with a paused rollover", "Goes on with a paused rollover."),
+		newRollChange(e, "cancel", "go back, while that is safe", "Turns a rollover round: the old keys stay, and the new ones leave the zone in the\norder that is safe from where it is. When the old keys have left, there is no way back."),
 		newRollStep(e))
 	return cmd
 }
 
 func newRollStart(e *env) *cobra.Command {
 	c := app.RollChange{Do: "start"}
-	cmd := &cobra.Command{Use: "start ZONE", Short: "begin a roll-over now",
-		Long: `Begins a roll-over: keys are made, or those taken that key new made and nothing
+	cmd := &cobra.Command{Use: "start ZONE", Short: "begin a rollover now",
+		Long: `Begins a rollover: keys are made, or those taken that key new made and nothing
 uses yet. Where the policy asks for another algorithm, all keys are replaced in the
 conservative order of RFC 6781.
 
@@ -81,7 +81,7 @@ func newRollStep(e *env) *cobra.Command {
 		Long: `Makes the running server look at all servers now, and do what time and evidence
 permit. It never does more than that.
 
-To play a roll-over through, start a server with --now TIME; step with a later --now
+To play a rollover through, start a server with --now TIME; step with a later --now
 sets its clock forward.`,
 		Example: `  fencepost roll step saltmarsh.example
   fencepost roll step saltmarsh.example --now 2026-11-24T12:00:00Z`,
@@ -121,9 +121,9 @@ func (e *env) rollText(v *app.RollView) {
 	zone := strings.TrimSuffix(v.Zone, ".")
 	switch v.State {
 	case "none":
-		e.ui.Printf("%s: no roll-over is going on\n", e.ui.Paint(ui.Bold, "%s", zone))
+		e.ui.Printf("%s: no rollover is going on\n", e.ui.Paint(ui.Bold, "%s", zone))
 	case "finished":
-		e.ui.Printf("%s: no roll-over is going on; the last one: %s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words)
+		e.ui.Printf("%s: no rollover is going on; the last one: %s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words)
 	default:
 		e.ui.Printf("%s: %s%s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words, map[bool]string{true: " (cancelled, on its way back)"}[v.Turned])
 	}
@@ -189,7 +189,7 @@ func (e *env) rollRow(v *app.RollView, row app.RollRow) {
 	}
 }
 
-// timelineOf is a roll-over for the drawing.
+// timelineOf is a rollover for the drawing.
 func timelineOf(v *app.RollView) ui.Timeline {
 	t := ui.Timeline{Title: strings.TrimSuffix(v.Zone, "."), Now: v.Now}
 	if v.Words != "" {

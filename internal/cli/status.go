@@ -198,7 +198,7 @@ func (e *env) zoneTrouble(z *server.ZoneStatus, now time.Time, plain string, bad
 		bad("the version in service could not be stored (%s); a restart would bring an older one back: make room on the disk", z.NotStored)
 	}
 	if z.Problem != "" && z.Role == "primary" {
-		bad("next: mend it, then: fencepost check %s && fencepost reload", plain)
+		bad("next: fix it, then: fencepost check %s && fencepost reload", plain)
 	}
 	if z.State == "expired" || z.Role == "secondary" && !z.Failing.IsZero() {
 		bad("next: see why the primary is away, then: fencepost refresh %s", plain)

@@ -41,13 +41,22 @@ the DS or DNSKEY records given.`,
 	return cmd
 }
 
+// numbers are octets as a program expects them: JSON would have them as base64.
+func numbers(octets []uint8) []int {
+	out := []int{}
+	for _, o := range octets {
+		out = append(out, int(o))
+	}
+	return out
+}
+
 func (e *env) verified(r *app.Verified, err error) error {
 	if ferr := e.ui.Findings(r.Source, r.Diags); ferr != nil {
 		return ferr
 	}
 	if e.ui.JSON {
 		if oerr := e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "valid": err == nil, "findings": r.Total,
-			"signatures": r.Signatures, "names": r.Names, "first_expiry": r.Expires, "anchored": r.Trusted, "denial": r.Denial(), "zonemd": r.Digests}); oerr != nil {
+			"signatures": r.Signatures, "names": r.Names, "first_expiry": r.Expires, "anchored": r.Trusted, "denial": r.Denial(), "zonemd": numbers(r.Digests)}); oerr != nil {
 			return oerr
 		}
 		return shown(err)

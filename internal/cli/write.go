@@ -57,7 +57,7 @@ certain networks: ZONE@AUDIENCE.zone. What both have is written once, in a file
 that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
 		Example: `  fencepost new saltmarsh.example --ns ns1=198.51.100.53 --ns ns2.example.net
   fencepost new dunes.example --like saltmarsh.example
-  fencepost new saltmarsh.example --audience inside --network 10.0.0.0/8`,
+  fencepost new saltmarsh.example --audience inside --network 192.0.2.0/24`,
 		Args: exactly("ZONE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if aud.Name != "" {
@@ -72,7 +72,7 @@ that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
 			return e.created(res, "fencepost check "+strings.TrimSuffix(res.Zone.String(), "."))
 		}}
 	starterFlags(cmd, &s)
-	cmd.Flags().StringVar(&aud.Name, "audience", "", "give a zone that exists a file for this `AUDIENCE`")
+	cmd.Flags().StringVar(&aud.Name, "audience", "", "give a zone that exists a file for this `AUDIENCE` (a view, RFC 9499)")
 	cmd.Flags().StringArrayVar(&aud.Networks, "network", nil, "a `NETWORK` that a new audience asks from; repeat it for each")
 	cmd.Flags().StringVar(&s.Like, "like", "", "a `ZONE` or file to take as the pattern, with its records")
 	cmd.MarkFlagsMutuallyExclusive("audience", "like")

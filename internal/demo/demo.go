@@ -209,7 +209,7 @@ const registryConfig = `# A stand-in for the registry of the zone example.
 [serve]
 listen = ["127.0.0.1:%d"]
 
-[reach]                               # where name servers are reached in this play
+[address-override]                               # where name servers are reached in this play
 "ns1.saltmarsh.example" = "127.0.0.1:%d"
 "ns2.saltmarsh.example" = "127.0.0.1:%d"
 

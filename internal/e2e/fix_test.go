@@ -22,7 +22,7 @@ func TestFix(t *testing.T) {
 	if !strings.Contains(text, "$TTL 3600\n") || !strings.Contains(text, "192.0.2.010") || !strings.Contains(text, "2026112300") {
 		t.Errorf("the file is now\n%s", text)
 	}
-	want(t, fp(t, dir, "check", "estuary.example.zone", "--fix", clock), 1, "nothing that can be mended")
+	want(t, fp(t, dir, "check", "estuary.example.zone", "--fix", clock), 1, "nothing that can be fixed")
 	if read(t, path) != text {
 		t.Error("a second run changed the file again")
 	}

@@ -144,7 +144,7 @@ func TestKeyGuards(t *testing.T) {
 // What the parent is told fits what it takes, in every form, and is looked for there.
 func TestHandoverForms(t *testing.T) {
 	l := newLab(t, "keys = \"single\"\ndigests = [2, 4]")
-	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--now", l.stamp()), 0, "do not enter the DS yet", "2026-11-23 13:0")
+	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--now", l.stamp()), 0, "do not enter the DS yet", "2026-11-23 14:20")
 	l.finish("signing")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example"), 0, "digest type       2 (SHA-256)", "digest type       4 (SHA-384)", "address         198.51.100.53")
 	one := ok(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "algorithms=8,13 digests=1,4")
@@ -195,7 +195,7 @@ func TestBootstrap(t *testing.T) {
 	write(t, filepath.Join(home, "zones", "saltmarsh.example.zone"), "$TTL 300\n@ SOA ns.harbour.example. h 1 7200 900 1209600 300\n@ NS ns.harbour.example.\nwww A 198.51.100.80\n")
 	write(t, filepath.Join(harbour, "fencepost.toml"), conf(b, "harbour.example", fmt.Sprintf("[peer.home]\naddress = \"127.0.0.1:%d\"\n[peer.registry]\naddress = \"127.0.0.1:%d\"", a, c))+"parent = [\"registry\"]\n[[zone]]\nname = \"saltmarsh.example\"\nfetch-from = [\"home\"]\n")
 	write(t, filepath.Join(harbour, "zones", "harbour.example.zone"), "$TTL 300\n@ SOA ns h 1 7200 900 1209600 300\n@ NS ns\nns A 203.0.113.54\n")
-	write(t, filepath.Join(registry, "fencepost.toml"), conf(c, "example", fmt.Sprintf("[reach]\n\"ns.harbour.example\" = \"127.0.0.1:%d\"\n[trust]\nanchors = \"anchors\"\nservers = [\"127.0.0.1:%d\"]", b, c)))
+	write(t, filepath.Join(registry, "fencepost.toml"), conf(c, "example", fmt.Sprintf("[address-override]\n\"ns.harbour.example\" = \"127.0.0.1:%d\"\n[trust]\nanchors = \"anchors\"\nservers = [\"127.0.0.1:%d\"]", b, c)))
 	write(t, filepath.Join(registry, "zones", "example.zone"), "$TTL 300\n@ SOA ns1 h 1 7200 900 1209600 300\n@ NS ns1\nns1 A 198.51.100.1\nsaltmarsh NS ns.harbour\nharbour NS ns.harbour\nns.harbour A 203.0.113.54\n")
 	at := func(args ...string) []string { return append(args, "--now", now.Format(time.RFC3339)) }
 	start := func(dir string) *daemon {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"testing"
 	"time"
@@ -77,6 +78,9 @@ func TestSignOptions(t *testing.T) {
 		texts := []string{"proved", map[bool]string{true: "NSEC3", false: "NSEC"}[strings.Contains(strings.Join(flags, " "), "nsec3")]}
 		if name == "digest" {
 			texts = append(texts, "ZONEMD, SHA-384")
+			if v := object(t, ok(t, dir, "verify", name, "--origin", "saltmarsh.example", "--now", first, "--format", "json")); !reflect.DeepEqual(v["zonemd"], []any{1.0}) {
+				t.Errorf("the hashes of the digests are %v, want [1]", v["zonemd"])
+			}
 		}
 		want(t, fp(t, dir, "verify", name, "--origin", "saltmarsh.example", "--now", first), 0, texts...)
 		if r := fp(t, dir, "check", name, "--origin", "saltmarsh.example"); r.status != 0 {
@@ -109,7 +113,7 @@ func TestSignOptions(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "x")); err != nil {
 		t.Error(err)
 	}
-	write(t, filepath.Join(dir, "c.zone"), read(t, filepath.Join(dir, "nsec"))+"@ 3600 IN DNSKEY 257 3 15 "+strings.Repeat("A", 43)+"=\n")
+	write(t, filepath.Join(dir, "c.zone"), read(t, filepath.Join(dir, "nsec"))+"@ 7200 IN DNSKEY 257 3 15 "+strings.Repeat("A", 43)+"=\n")
 	want(t, fp(t, dir, at(first, "sign", "c.zone", "-o", "y")...), 0, "1 DNSKEY records in the file are of keys that are not here")
 	ok(t, dir, at(first, "sign", "c.zone", "-o", "y", "--keep-keys")...)
 	if strings.Count(read(t, filepath.Join(dir, "y")), "\tDNSKEY\t") != 2 {

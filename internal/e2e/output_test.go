@@ -105,7 +105,7 @@ func TestServeNow(t *testing.T) {
 	d := &daemon{t: t, dir: p.primary, log: filepath.Join(t.TempDir(), "log"), args: []string{"--now", "2030-06-01T00:00:00Z"}}
 	d.start()
 	t.Cleanup(d.stop)
-	want(t, fp(t, p.primary, "status"), 0, "signatures are valid until 2030-06-29", "renewed 2030-06-1")
+	want(t, fp(t, p.primary, "status"), 0, "signatures are valid until 2030-06-2", "renewed 2030-06-1")
 	write(t, filepath.Join(p.primary, "dump.zone"), ok(t, p.primary, "dump", "tides.example"))
 	want(t, fp(t, p.primary, "verify", "dump.zone", "--now", "2030-06-02T00:00:00Z"), 0, "proved")
 	want(t, fp(t, p.primary, "verify", "dump.zone"), 1, "signature-not-yet-valid")

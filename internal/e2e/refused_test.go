@@ -53,7 +53,7 @@ var refusals = []struct {
 	{"add saltmarsh.example g[1-40] A 192.0.2.[1-39]", 2, []string{"g[1-40] has 40 members", "192.0.2.[1-39] has 39"}},
 	{"add saltmarsh.example g[5-1] A 192.0.2.1", 2, []string{"smaller to a larger"}},
 
-	// keys and roll-overs
+	// keys and rollovers
 	{"key new saltmarsh.example --role boss", 2, []string{"is no role", "single, ksk or zsk"}},
 	{"key new saltmarsh.example --algorithm 5", 2, []string{"SHA-1 can be forged", "ECDSAP256SHA256"}},
 	{"key new saltmarsh.example --passphrase-file nofile", 3, []string{"nofile"}},

@@ -58,7 +58,7 @@ func newLab(t *testing.T, policy string) *lab {
 		"\n[policy.standard]\nmargin = \"0s\"\n"+policy+"\n[[zone]]\nname = \"saltmarsh.example\"\nsign = \"standard\"\nsend-to = [\"harbour\"]\nparent = [\"registry\"]\n")
 	write(t, filepath.Join(dir, "home", "zones", "saltmarsh.example.zone"), labZone)
 	write(t, filepath.Join(dir, "harbour", "fencepost.toml"), "[serve]\nlisten = ["+at(b)+"]\n[peer.home]\naddress = "+at(a)+"\n[[zone]]\nname = \"saltmarsh.example\"\nfetch-from = [\"home\"]\n")
-	write(t, filepath.Join(dir, "registry", "fencepost.toml"), "[serve]\nlisten = ["+at(c)+"]\n[reach]\n\"ns1.saltmarsh.example\" = "+at(a)+"\n\"ns2.saltmarsh.example\" = "+at(b)+"\n[[zone]]\nname = \"example\"\n")
+	write(t, filepath.Join(dir, "registry", "fencepost.toml"), "[serve]\nlisten = ["+at(c)+"]\n[address-override]\n\"ns1.saltmarsh.example\" = "+at(a)+"\n\"ns2.saltmarsh.example\" = "+at(b)+"\n[[zone]]\nname = \"example\"\n")
 	write(t, filepath.Join(dir, "registry", "zones", "example.zone"), labParent)
 	start := func(name string) *daemon {
 		d := &daemon{t: t, dir: filepath.Join(dir, name), log: filepath.Join(t.TempDir(), "log"), args: []string{"--now", l.stamp()}}
@@ -111,13 +111,13 @@ func (l *lab) tick(d time.Duration, kill bool) {
 	l.seen.look(l)
 }
 
-// state is what is said of the roll-over.
+// state is what is said of the rollover.
 func (l *lab) state() map[string]any {
 	l.t.Helper()
 	return object(l.t, ok(l.t, l.home.dir, "roll", "saltmarsh.example", "--format", "json", "--now", l.stamp()))
 }
 
-// finish ticks until the roll-over has ended, and tells how many steps were done.
+// finish ticks until the rollover has ended, and tells how many steps were done.
 func (l *lab) finish(what string) int {
 	l.t.Helper()
 	for i := 0; i < 60; i++ {
@@ -214,9 +214,9 @@ func TestRollSingleKey(t *testing.T) {
 	}
 	old := fmt.Sprint(l.state()["keys"].([]any)[0].(map[string]any)["key_tag"])
 	ok(t, l.home.dir, "roll", "start", "saltmarsh.example")
-	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example"), 3, "a roll-over is going on")
-	if n := l.finish("the roll-over"); n != 4 {
-		t.Errorf("the roll-over took %d steps", n)
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example"), 3, "a rollover is going on")
+	if n := l.finish("the rollover"); n != 4 {
+		t.Errorf("the rollover took %d steps", n)
 	}
 	list := ok(t, l.home.dir, "key", "list", "saltmarsh.example")
 	if !strings.Contains(list, "removed") || strings.Count(list, "active") != 1 {
@@ -240,7 +240,7 @@ func TestRollSingleKey(t *testing.T) {
 }
 
 // A KSK and a ZSK, one after the other, with NSEC3 and short lifetimes: the policy
-// begins the roll-overs by itself.
+// begins the rollovers by itself.
 func TestRollByPolicy(t *testing.T) {
 	l := newLab(t, "keys = \"split\"\ndenial = \"nsec3\"\nrenew-ksk = \"3d\"\nrenew-zsk = \"2d\"\ndigests = [2, 4]\nverify = \"all\"")
 	l.finish("signing")
@@ -267,7 +267,7 @@ func TestRollByPolicy(t *testing.T) {
 	want(t, fp(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp()), 0, "proved", "NSEC3")
 }
 
-// A secondary that is lost in the middle stops the roll-over, which says so, since
+// A secondary that is lost in the middle stops the rollover, which says so, since
 // when, and goes on when it is back. Going back is possible until then.
 func TestRollWaitsForSecondary(t *testing.T) {
 	l := newLab(t, "keys = \"split\"")
@@ -296,7 +296,7 @@ func TestRollWaitsForSecondary(t *testing.T) {
 			zsk = fmt.Sprint(m["key_tag"])
 		}
 	}
-	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", zsk), 3, "refused", "part of the roll-over")
+	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", zsk), 3, "refused", "part of the rollover")
 	l.harbour.args = []string{"--now", l.stamp()}
 	l.harbour.start()
 	l.inStep()
@@ -317,7 +317,7 @@ func TestRollWaitsForSecondary(t *testing.T) {
 			t.Errorf("the old key is %v", m["state"])
 		}
 	}
-	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no roll-over is going on")
+	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no rollover is going on")
 }
 
 // One folder of keys has one signer.
@@ -373,7 +373,7 @@ func TestSignerInTheMiddle(t *testing.T) {
 // An emergency: the new key and its DS come at once and the old one goes as soon as
 // caches permit, while validators look; CDS records leave when the parent has acted.
 func TestEmergency(t *testing.T) {
-	l := newLab(t, "keys = \"split\"\ncds = \"until-seen\"")
+	l := newLab(t, "keys = \"split\"\ncds = \"until-confirmed\"")
 	l.finish("signing")
 	l.tick(time.Minute, false)
 	cds := func() bool {
@@ -412,7 +412,7 @@ func TestRollAlgorithm(t *testing.T) {
 	ok(t, l.home.dir, "reload")
 	l.tick(time.Minute, true)
 	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example"), 0, "the algorithm is changed", "the policy asks for other keys", "sign with the new algorithm too")
-	if n := l.finish("the algorithm roll-over"); n != 5 {
+	if n := l.finish("the algorithm rollover"); n != 5 {
 		t.Errorf("%d steps", n)
 	}
 	write(t, filepath.Join(l.home.dir, "served.zone"), ok(t, l.home.dir, "dump", "saltmarsh.example"))

@@ -129,7 +129,7 @@ func sarifOf(src *source.Set, d *diag.Diagnostic, index map[*diag.Rule]int) sari
 		for _, e := range d.Fix.Edits {
 			change.Replacements = append(change.Replacements, sarifReplacement{*sarifPlace(src, e.Span).Region, sarifText{e.New}})
 		}
-		r.Fixes = []sarifFix{{Description: sarifText{"mend it"}, Changes: []sarifChange{change}}}
+		r.Fixes = []sarifFix{{Description: sarifText{"fix it"}, Changes: []sarifChange{change}}}
 	}
 	return r
 }

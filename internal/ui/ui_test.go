@@ -169,7 +169,7 @@ func TestMessageJSON(t *testing.T) {
 	b.SetFlag(message.FlagAA)
 	b.Record(message.AnswerSection, message.QName, rr.TypeMX, 60, []byte("\x00\x0a\x04mail\x00"))
 	raw := b.Finish()
-	m, err := message.Unpack(raw)
+	m, err := message.Decode(raw)
 	if err != nil {
 		t.Fatal(err)
 	}

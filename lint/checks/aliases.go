@@ -51,7 +51,7 @@ var aliasLoop = &lint.Check{Rule: diag.Rule{
 
 var aliasChain = &lint.Check{Rule: diag.Rule{
 	Code: "alias-to-alias", Severity: diag.Note, Title: "an alias points to an alias", Ref: "RFC 1034 §3.6.2",
-	Doc:  "It works, and each step costs a question and is one more thing that can break. Point to the true name.",
+	Doc:  "It works, and each step costs a query and is one more thing that can break. Point to the true name.",
 	Bad:  "www CNAME web\nweb CNAME box\nbox A 192.0.2.1\n",
 	Good: "www CNAME box\nweb CNAME box\nbox A 192.0.2.1\n"},
 	Types: types(rr.TypeCNAME), Set: func(p *lint.Pass, set lint.Set) {

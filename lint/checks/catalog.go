@@ -93,7 +93,7 @@ var catalogTwice = &lint.Check{Rule: diag.Rule{
 
 var catalogServer = &lint.Check{Rule: diag.Rule{
 	Code: "catalog-name-server", Severity: diag.Note, Title: "a catalog zone has name servers", Ref: "RFC 9432 §4.1",
-	Doc:  "Nobody asks a catalog questions, so it has one NS record, invalid., which says so.",
+	Doc:  "Nobody sends a catalog queries, so it has one NS record, invalid., which says so.",
 	Bad:  "-- bare --\n$ORIGIN catalog.example.com.\n$TTL 3600\n@ SOA invalid. hostmaster.example.com. 2026112301 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\nversion TXT \"2\"\na1.zones PTR tides.example.\n",
 	Good: catalogOK},
 	Types: types(rr.TypeNS), Set: func(p *lint.Pass, set lint.Set) {

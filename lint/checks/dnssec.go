@@ -156,7 +156,7 @@ var obsoleteType = &lint.Check{Rule: diag.Rule{
 }
 
 var minimalANY = &lint.Check{Rule: diag.Rule{
-	Code: "minimal-any-in-zone", Severity: diag.Note, Title: "the zone holds an answer that a server made up", Ref: "RFC 8482 §4.2",
+	Code: "any-answer-in-zone", Severity: diag.Note, Title: "the zone holds an answer that a server made up", Ref: "RFC 8482 §4.2",
 	Doc:  "HINFO with RFC8482 in it is what a server says when asked for everything. It came into the file with a copy of such an answer; take it out.",
 	Bad:  "@ HINFO \"RFC8482\" \"\"\n",
 	Good: "www A 192.0.2.1\n"},

@@ -104,7 +104,7 @@ var notDelegated = &lint.Check{Rule: diag.Rule{
 
 var delegationDiffers = &lint.Check{Rule: diag.Rule{
 	Code: "delegation-differs", Severity: diag.Warning, Title: "parent and child list different name servers", Ref: "RFC 1034 §4.2.2",
-	Doc:  "The NS records at the delegation should be those at the top of the child. Resolvers use now the one list, now the other; a server that is in one only may get no questions or wrong ones.",
+	Doc:  "The NS records at the delegation should be those at the top of the child. Resolvers use now the one list, now the other; a server that is in one only may get no queries or wrong ones.",
 	Bad:  parentOK + "sub NS ns1.sub\nsub NS old.example.net.\nns1.sub A 192.0.2.53\n" + childOK,
 	Good: parentOK + cutOK + childOK},
 	Fleet: func(f *lint.Fleet) {
@@ -312,7 +312,7 @@ var ptrMismatch = &lint.Check{Rule: diag.Rule{
 }
 
 func ptrAgrees(f *lint.Fleet, set lint.Set) {
-	addr, ok := dnsname.ReverseAddr(set.Name.Owner())
+	addr, ok := dnsname.AddrOf(set.Name.Owner())
 	if !ok {
 		return
 	}

@@ -186,7 +186,7 @@ const maxLookups = 10
 
 var spfLookups = &lint.Check{Rule: diag.Rule{
 	Code: "spf-too-many-lookups", Severity: diag.Warning, Title: "an SPF record makes receivers ask the DNS more than ten times", Ref: "RFC 7208 §4.6.4",
-	Doc: "include, a, mx, ptr, exists and redirect each cost one question, those of included records counted too. Beyond ten, receivers give up with " +
+	Doc: "include, a, mx, ptr, exists and redirect each cost one query, those of included records counted too. Beyond ten, receivers give up with " +
 		"a permanent error. Includes of other domains count only once here, since their records are not known: the true number may be higher.",
 	Bad:  "@ TXT \"v=spf1 a mx a:a1.example.net a:a2.example.net a:a3.example.net a:a4.example.net a:a5.example.net a:a6.example.net a:a7.example.net a:a8.example.net a:a9.example.net -all\"\n",
 	Good: "@ TXT \"v=spf1 ip4:192.0.2.0/28 include:mail.example.net -all\"\n"},

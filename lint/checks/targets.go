@@ -272,7 +272,7 @@ func addressIn(p *lint.Pass, wire []byte) (netip.Addr, bool) {
 	if d := len(wire) - len(p.Zone.Apex().Wire()); d > 0 && nameOf(wire).Below(p.Zone.Apex()) {
 		head = append(head[:d], 0)
 	}
-	if dnsname.CountLabels(head) != 4 {
+	if dnsname.LabelsWire(head) != 4 {
 		return netip.Addr{}, false
 	}
 	a, err := netip.ParseAddr(strings.TrimSuffix(string(dnsname.AppendText(nil, head)), "."))

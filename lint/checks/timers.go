@@ -147,7 +147,7 @@ var ttlLong = &lint.Check{Rule: diag.Rule{
 
 var ttlZero = &lint.Check{Rule: diag.Rule{
 	Code: "ttl-zero", Severity: diag.Note, Title: "records must not be cached at all", Ref: "RFC 1035 §3.2.1, RFC 2181 §8",
-	Doc:  "With TTL 0 each use is a question to your servers, and some resolvers do as they please. For what changes often 60 will do. Said once for each zone.",
+	Doc:  "With TTL 0 each use is a query to your servers, and some resolvers do as they please. For what changes often 60 will do. Said once for each zone.",
 	Bad:  "web 0 A 192.0.2.1\n",
 	Good: "web 60 A 192.0.2.1\n"},
 	Set: func(p *lint.Pass, set lint.Set) {
