@@ -139,7 +139,9 @@ func (s *steward) serialAfter(ctx context.Context, ring *keyring.Ring, j server.
 		for _, known := range s.servedElsewhere(ctx) {
 			raise(known)
 		}
-		s.log.Warn("the last signed version is not in the store; the serial goes on from what the keys and the secondaries know", "zone", s.zone.Name.String(), "serial", serial)
+		if serial != j.Serial || ring.Serial != 0 {
+			s.log.Warn("the last signed version is not in the store; the serial goes on from what the keys and the secondaries know", "zone", s.zone.Name.String(), "serial", serial)
+		}
 	}
 	return serial
 }

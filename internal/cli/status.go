@@ -167,6 +167,9 @@ func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
 			say("%s (%s) has been told of this version", p.Peer, p.Address)
 		}
 	}
+	for i := range lines {
+		lines[i] = e.ui.Fit(lines[i], 2)
+	}
 	if len(lines) > 0 {
 		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", plain), strings.Join(lines, "\n  "))
 	}
@@ -213,6 +216,8 @@ func (e *env) zoneKeys(z *server.ZoneStatus, now time.Time, say, bad func(string
 			bad("signatures have expired, the first %s: validating resolvers reject the zone", ui.When(z.Signatures, now))
 		case z.Keys == nil && z.Problem == "" && z.Trouble == server.NoTrouble:
 			say("signatures are valid until %s; whoever signs the zone renews them", ui.When(z.Signatures, now))
+		case strings.HasPrefix(z.Problem, "signing: "):
+			bad("signatures are valid until %s, and are not renewed while this lasts", ui.When(z.Signatures, now))
 		case z.Renew.After(now):
 			say("signatures are valid until %s, renewed %s", ui.When(z.Signatures, now), ui.When(z.Renew, now))
 		default:

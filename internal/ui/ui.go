@@ -47,6 +47,28 @@ func IsTerminal(w io.Writer) bool {
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
+// Fit breaks a text between words into lines that fit the terminal behind an
+// indent of so many columns; elsewhere lines stay whole, for programs that search.
+func (u *UI) Fit(line string, indent int) string {
+	f, ok := u.Out.(*os.File)
+	if !ok {
+		return line
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || width <= 2*indent {
+		return line
+	}
+	return fit(line, indent, width)
+}
+
+func fit(line string, indent, width int) string {
+	lines := strings.Split(text.WrapSoft(line, width-indent), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
+}
+
 // Style is how a piece of text is set off.
 type Style string
 

@@ -189,3 +189,23 @@ func TestMessageJSON(t *testing.T) {
 		t.Errorf("record %v", r)
 	}
 }
+
+// A line that is broken has all its words, in lines that fit.
+func TestFit(t *testing.T) {
+	long := "signing: the keys of saltmarsh.example are not in keys/saltmarsh.example, and \x1b[1;31mthe version\x1b[0m in service"
+	for width := 30; width < 120; width++ {
+		got := fit(long, 2, width)
+		for i, line := range strings.Split(got, "\n") {
+			if i > 0 && !strings.HasPrefix(line, "  ") {
+				t.Errorf("%d columns: line %d is not indented: %q", width, i, line)
+			}
+			if n := len(strings.NewReplacer("\x1b[1;31m", "", "\x1b[0m", "").Replace(line)); n > width {
+				t.Errorf("%d columns: %q has %d", width, line, n)
+			}
+		}
+		plain := strings.NewReplacer("\x1b[1;31m", "", "\x1b[0m", "")
+		if a, b := strings.Fields(plain.Replace(got)), strings.Fields(plain.Replace(long)); strings.Join(a, " ") != strings.Join(b, " ") {
+			t.Errorf("%d columns: the words are %q", width, a)
+		}
+	}
+}

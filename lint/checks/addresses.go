@@ -2,6 +2,7 @@ package checks
 
 import (
 	"net/netip"
+	"slices"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -122,7 +123,7 @@ func anyPublic(p *lint.Pass) bool {
 }
 
 // serverAddresses are the addresses of the zone's own servers. known is false if
-// one of them lies elsewhere, so that its addresses are not known.
+// those of one are not known: it lies elsewhere, or has none that can be read.
 func serverAddresses(p *lint.Pass) (addrs [][]netip.Addr, known bool) {
 	var apex zone.Node
 	if !p.Zone.ApexNode(&apex) {
@@ -143,17 +144,27 @@ func serverAddresses(p *lint.Pass) (addrs [][]netip.Addr, known bool) {
 				}
 			}
 		}
+		if len(own) == 0 {
+			return nil, false
+		}
 		addrs = append(addrs, own)
 	}
 	return addrs, true
 }
 
 // sharedBy tells whether all servers lie in one network, with the given prefix
-// lengths for IPv4 and IPv6.
+// lengths for IPv4 and IPv6. Two that have no family in common may be anywhere.
 func sharedBy(addrs [][]netip.Addr, bits4, bits6 int) (netip.Prefix, bool) {
 	seen := map[netip.Prefix]bool{}
 	var last netip.Prefix
+	have4, have6 := 0, 0 // servers with an address of the family
 	for _, own := range addrs {
+		if slices.ContainsFunc(own, netip.Addr.Is4) {
+			have4++
+		}
+		if slices.ContainsFunc(own, netip.Addr.Is6) {
+			have6++
+		}
 		for _, a := range own {
 			bits := bits6
 			if a.Is4() {
@@ -177,7 +188,7 @@ func sharedBy(addrs [][]netip.Addr, bits4, bits6 int) (netip.Prefix, bool) {
 			six++
 		}
 	}
-	return last, len(addrs) > 1 && four <= 1 && six <= 1
+	return last, len(addrs) > 1 && four <= 1 && six <= 1 && (have4 == len(addrs) || have6 == len(addrs))
 }
 
 var serversOneAddress = &lint.Check{Rule: diag.Rule{

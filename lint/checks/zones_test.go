@@ -53,6 +53,7 @@ func TestNoFalseAlarms(t *testing.T) {
 	for what, c := range map[string]struct{ text, origin string }{
 		"twenty thousand names":             {big.String(), "example.com."},
 		"classless delegation (RFC 2317 4)": {strings.Replace(string(vectors.Text(t, "rfc2317.zone")), "IN NS   ns.my-domain.", "IN NS   ns.my-domain.\n\tIN NS ns.other.", 1), "."},
+		"servers of one family each":        {"$TTL 3600\n@ SOA ns1 hostmaster 2026112301 7200 900 1209600 300\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 AAAA 2001:db8::1\n", "example.com."},
 		"targets elsewhere":                 {head + "@ MX 10 mail.example.net.\n@ MX 20 mail.sub\nsub NS ns.other.\nsub NS ns2.other.\nwww CNAME www.example.org.\n", "example.com."},
 		"a target that a wildcard supplies": {head + "@ MX 10 mail.w\n*.w A 192.0.2.1\n", "example.com."},
 		"a host called like a type":         {head + "mx A 192.0.2.1\n@ MX 10 mx\nns A 192.0.2.2\n", "example.com."},

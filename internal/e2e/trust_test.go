@@ -1,0 +1,131 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// workspaceWith is a workspace on a free port whose zones are signed.
+func workspaceWith(t *testing.T, zones ...string) string {
+	t.Helper()
+	dir := t.TempDir()
+	conf := fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[policy.standard]\n", freePort(t))
+	for _, z := range zones {
+		conf += fmt.Sprintf("[[zone]]\nname = %q\nsign = \"standard\"\n", z)
+		write(t, filepath.Join(dir, "zones", z+".zone"), strings.ReplaceAll(tides, "tides.example", z))
+	}
+	write(t, filepath.Join(dir, "fencepost.toml"), conf)
+	return dir
+}
+
+// Keys that are gone are not made anew, whatever else is gone: the zone stays as it
+// is, over a restart too, until they are back.
+func TestKeysLostAndFound(t *testing.T) {
+	dir := workspaceWith(t, "tides.example")
+	d := serve(t, dir)
+	want(t, fp(t, dir, "status"), 0, "signed", "the zone becomes signed")
+	keys, away := filepath.Join(dir, "keys", "tides.example"), filepath.Join(t.TempDir(), "away")
+	tag := func() string {
+		var tags []string
+		for _, line := range strings.Split(ok(t, ".", "ask", "tides.example", "DNSKEY", "--at", d.addr), "\n") {
+			if strings.Contains(line, "DNSKEY  257") {
+				tags = append(tags, line)
+			}
+		}
+		return strings.Join(tags, "\n")
+	}
+	first := tag()
+	for name, lose := range map[string]func(){
+		"the folder": func() { _ = os.Rename(keys, away) },
+		"keyring.toml": func() {
+			_ = os.Mkdir(away, 0o700)
+			_ = os.Rename(filepath.Join(keys, "keyring.toml"), filepath.Join(away, "keyring.toml"))
+		},
+		"the folder and the stores": func() { _ = os.Rename(keys, away); d.stop(); _ = os.RemoveAll(filepath.Join(dir, "state")) },
+	} {
+		lose()
+		if name != "the folder and the stores" {
+			want(t, fp(t, dir, "reload"), 1, "kept", "none was made")
+			want(t, fp(t, dir, "status"), 1, "last good version", "are not renewed while this lasts")
+			d.stop()
+			d.start()
+			want(t, fp(t, dir, "status", "tides.example"), 1, "last good version", "since")
+			if got := tag(); got != first {
+				t.Errorf("without %s the keys served are\n%s\nnot\n%s", name, got, first)
+			}
+		}
+		if name == "keyring.toml" {
+			if err := os.Rename(filepath.Join(away, "keyring.toml"), filepath.Join(keys, "keyring.toml")); err != nil {
+				t.Fatal(err)
+			}
+			_ = os.Remove(away)
+		} else {
+			_ = os.RemoveAll(keys)
+			if err := os.Rename(away, keys); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if d.cmd.ProcessState != nil {
+			d.start()
+		}
+		ok(t, dir, "reload")
+		want(t, fp(t, dir, "status"), 0, "renewed")
+		if got := tag(); got != first {
+			t.Errorf("after %s came back the keys served are\n%s\nnot\n%s", name, got, first)
+		}
+	}
+}
+
+// Trouble comes first, is counted, and is what the exit status says; the last good
+// version outlives a restart.
+func TestStatusOfTrouble(t *testing.T) {
+	var names []string
+	for i := range 60 {
+		names = append(names, fmt.Sprintf("z%02d.example", i))
+	}
+	dir := workspaceWith(t, names...)
+	conf := filepath.Join(dir, "fencepost.toml")
+	write(t, conf, strings.ReplaceAll(read(t, conf), "sign = \"standard\"\n", ""))
+	d := serve(t, dir)
+	r := fp(t, dir, "status")
+	want(t, r, 0, "60 zones: 60 well")
+	if n := strings.Count(r.out, "\n"); n > 6 {
+		t.Errorf("60 zones that are well take %d lines", n)
+	}
+	bad := filepath.Join(dir, "zones", "z40.example.zone")
+	good := read(t, bad)
+	write(t, bad, strings.Replace(good, " A ", " AA ", 1))
+	missing := filepath.Join(dir, "zones", "z50.example.zone")
+	ok(t, dir, "check", "zones/z41.example.zone")
+	want(t, fp(t, dir, "reload"), 1, "kept")
+	d.stop()
+	if err := os.RemoveAll(filepath.Join(dir, "state", "versions.db")); err != nil {
+		t.Fatal(err)
+	}
+	write(t, bad, good)
+	gone := read(t, missing)
+	d.start() // all are stored anew
+	write(t, bad, strings.Replace(good, " A ", " AA ", 1))
+	write(t, missing, "no zone at all")
+	d.stop()
+	d.start()
+	r = fp(t, dir, "status")
+	want(t, r, 1, "60 zones: 58 well, 2 with trouble ahead", "z40.example", "z50.example", "the last good version stays in service", "fencepost check z40.example && fencepost reload")
+	if strings.Contains(r.out, "z41.example") {
+		t.Error("a zone that is well is shown among those with trouble")
+	}
+	if r := fp(t, dir, "status", "--all"); strings.Count(r.out, ".example  primary") != 60 || strings.Index(r.out, "z50.example  primary") > strings.Index(r.out, "z00.example  primary") {
+		t.Errorf("--all does not show all, those with trouble first:\n%s", r.out)
+	}
+	want(t, fp(t, dir, "status", "z41.example"), 0, "serving")
+	want(t, fp(t, dir, "status", "z40.example"), 1, "last good version")
+	want(t, fp(t, dir, "status", "z99.example"), 3, "no such zone")
+	want(t, fp(t, ".", "ask", "z40.example", "SOA", "--at", d.addr), 0, "authoritative")
+	write(t, bad, good)
+	write(t, missing, gone)
+	ok(t, dir, "reload")
+	want(t, fp(t, dir, "status"), 0, "60 well")
+}
