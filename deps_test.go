@@ -28,7 +28,7 @@ var layers = [][]string{
 	{"transfer"},
 	{"workspace"},
 	{"server"},
-	{"internal/control"},
+	{"internal/control", "internal/eventlog"},
 	{"internal/app"},
 	{"internal/ui", "internal/demo", "internal/editor"},
 	{"internal/cli"},

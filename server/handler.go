@@ -138,7 +138,7 @@ func (h *handler) verify(dst, msg []byte, from netip.AddrPort, limit int) (*tsig
 	if !errors.As(err, &te) || te.Code == 0 {
 		return nil, false, h.code(dst, message.FormErr, limit)
 	}
-	h.s.Log.Warn("a request with a wrong signature", "from", from.String(), "key", name.String(), "why", te.Why)
+	h.s.logStranger("a request with a wrong signature", "from", from.String(), "key", name.String(), "why", te.Why)
 	at := len(dst)
 	out := h.code(dst, message.NotAuth, limit)
 	signed := tsig.Refuse(out[at:len(out):len(out)], msg, h.q.TSIG, te.Code, stream, h.s.Wall())
@@ -177,7 +177,7 @@ func (h *handler) transfer(dst []byte, from netip.AddrPort, stream *tsig.Stream,
 	}
 	peer := anyPeer(z.cfg.Load().SendTo, from, stream)
 	if peer == nil {
-		h.s.Log.Warn("transfer refused: neither key nor address is that of a peer in send-to", "zone", z.name.String(), "to", from.String())
+		h.s.logStranger("transfer refused: neither key nor address is that of a peer in send-to", "zone", z.name.String(), "to", from.String())
 		return h.code(dst, message.Refused, limit), nil
 	}
 	snap := z.snap.Load()
@@ -207,12 +207,12 @@ func (h *handler) notify(dst []byte, from netip.AddrPort, stream *tsig.Stream, l
 		return h.code(dst, message.NotAuth, limit)
 	}
 	if anyPeer(z.cfg.Load().FetchFrom, from, stream) == nil {
-		h.s.Log.Warn("NOTIFY from a stranger refused", "zone", z.name.String(), "from", from.String())
+		h.s.logStranger("NOTIFY from a stranger refused", "zone", z.name.String(), "from", from.String())
 		return h.code(dst, message.Refused, limit)
 	}
 	snap := z.snap.Load()
 	if !h.q.HasSerial || snap == nil || rr.NewerSerial(h.q.Serial, snap.Serial()) {
-		h.s.refreshNow(z)
+		h.s.refreshSoon(z)
 	}
 	h.b.Begin(dst, &h.q, limit, udpLimit)
 	h.b.SetFlag(message.FlagAA)

@@ -85,6 +85,23 @@ func (s *Server) refreshNow(z *served) {
 	s.sched.set(refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
 }
 
+// notifyRest is how long after one look at the primaries a NOTIFY may bring about
+// another: without a key anybody can send one (RFC 1996 §5).
+const notifyRest = time.Second
+
+// refreshSoon looks for a new version as soon as a NOTIFY may make it. None is lost:
+// one that comes early is heeded at the end of the rest.
+func (s *Server) refreshSoon(z *served) {
+	now := s.Now()
+	z.mu.Lock()
+	at := z.looked.Add(notifyRest)
+	if z.looked.After(now) || at.Before(now) { // the former after a clock that was set back
+		at = now
+	}
+	z.mu.Unlock()
+	s.sched.set(refreshID(z), at, func(ctx context.Context) { s.refresh(ctx, z) })
+}
+
 // refresh looks at the primaries for a newer version and fetches it.
 func (s *Server) refresh(ctx context.Context, z *served) {
 	z.mu.Lock()
@@ -93,7 +110,7 @@ func (s *Server) refresh(ctx context.Context, z *served) {
 		z.mu.Unlock()
 		return
 	}
-	z.busy = true
+	z.busy, z.looked = true, s.Now()
 	z.mu.Unlock()
 	err := s.lookForVersion(ctx, z)
 	z.mu.Lock()

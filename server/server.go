@@ -82,13 +82,14 @@ type Server struct {
 	table atomic.Pointer[table]
 	sched *scheduler
 
-	mu     sync.Mutex // held while the configuration changes
-	cfg    *Config
-	start  time.Time
-	local  []netip.AddrPort
-	conns  connLimits
-	counts counters
-	cutoff context.CancelFunc
+	mu      sync.Mutex // held while the configuration changes
+	cfg     *Config
+	start   time.Time
+	local   []netip.AddrPort
+	conns   connLimits
+	strange strangers
+	counts  counters
+	cutoff  context.CancelFunc
 }
 
 // counters are statistics of the server.
@@ -126,9 +127,10 @@ type served struct {
 	problem string    // why the latest attempt to load, fetch or sign failed
 	// troubled is since when there has been a problem; zero: there is none.
 	troubled time.Time
-	unstored string // why the version in service could not be stored
-	busy     bool   // a refresh is going on
-	again    bool   // and another was asked for meanwhile
+	unstored string    // why the version in service could not be stored
+	busy     bool      // a refresh is going on
+	looked   time.Time // when the last one began
+	again    bool      // and another was asked for meanwhile
 	told     map[string]peerState
 }
 
@@ -230,7 +232,12 @@ func listen(addrs []netip.AddrPort) (*sockets, error) {
 }
 
 func (s *sockets) open(want netip.AddrPort) error {
-	l, err := net.Listen("tcp", want.String())
+	// One socket, one family: [::] is IPv6 alone, so that 0.0.0.0 can stand beside it.
+	network := "tcp4"
+	if want.Addr().Is6() && !want.Addr().Is4In6() {
+		network = "tcp6"
+	}
+	l, err := net.Listen(network, want.String())
 	if err != nil {
 		return err
 	}

@@ -126,7 +126,7 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn, from netip.AddrPo
 func (s *Server) sendZone(ctx context.Context, conn net.Conn, job *transferJob, q *message.Query) bool {
 	err := transfer.Send(&deadlineWriter{ctx, conn}, job.z, q, job.stream, s.Wall)
 	if err != nil {
-		s.Log.Warn("transfer failed", "zone", job.z.Apex().String(), "to", conn.RemoteAddr().String(), "error", err)
+		s.logStranger("transfer failed", "zone", job.z.Apex().String(), "to", conn.RemoteAddr().String(), "error", err)
 		return false
 	}
 	job.done()

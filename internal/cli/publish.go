@@ -13,12 +13,14 @@ import (
 	"runtime/debug"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"fencepost/dnsname"
 	"fencepost/internal/app"
 	"fencepost/internal/control"
+	"fencepost/internal/eventlog"
 	"fencepost/internal/ui"
 	"fencepost/server"
 	"fencepost/zonefile"
@@ -50,9 +52,21 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	if e.quiet {
 		level = slog.LevelError
 	}
-	var handler slog.Handler = slog.NewTextHandler(e.err, &slog.HandlerOptions{Level: level})
+	// Signals that come while the server is starting are heeded once it runs; a reader
+	// of the log that went away ends nothing.
+	hup := make(chan os.Signal, 1)
+	signal.Notify(hup, syscall.SIGHUP)
+	defer signal.Stop(hup)
+	signal.Ignore(syscall.SIGPIPE)
+	drops := eventlog.Text
 	if e.ui.JSON {
-		handler = slog.NewJSONHandler(e.err, &slog.HandlerOptions{Level: level})
+		drops = eventlog.JSON
+	}
+	lines := eventlog.New(e.err, drops)
+	defer lines.Close(logPatience)
+	var handler slog.Handler = slog.NewTextHandler(lines, &slog.HandlerOptions{Level: level})
+	if e.ui.JSON {
+		handler = slog.NewJSONHandler(lines, &slog.HandlerOptions{Level: level})
 	}
 	sv, err := e.app.NewService(listen, slog.New(handler))
 	if err != nil {
@@ -62,11 +76,10 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	if err != nil {
 		return err
 	}
-	defer os.Remove(sv.Config.Control)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	go control.Serve(ctx, l, commands(sv))
-	go reloadOnSignal(ctx, sv, slog.New(handler))
+	go reloadOnSignal(ctx, hup, sv, slog.New(handler))
 	return sv.Run(ctx, func(addrs []netip.AddrPort, results []server.ZoneResult) {
 		var at []string
 		for _, a := range addrs {
@@ -81,11 +94,11 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	})
 }
 
+// logPatience is how long the end of a server waits for the reader of its log.
+const logPatience = time.Second
+
 // reloadOnSignal reloads on SIGHUP.
-func reloadOnSignal(ctx context.Context, sv *app.Service, log *slog.Logger) {
-	c := make(chan os.Signal, 1)
-	signal.Notify(c, syscall.SIGHUP)
-	defer signal.Stop(c)
+func reloadOnSignal(ctx context.Context, c <-chan os.Signal, sv *app.Service, log *slog.Logger) {
 	for {
 		select {
 		case <-ctx.Done():

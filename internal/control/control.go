@@ -50,18 +50,50 @@ const (
 // Handler carries out a command.
 type Handler func(ctx context.Context, r Request) (any, error)
 
+// ErrForeign means that something else than our socket stands in its place.
+var ErrForeign = errors.New("is not the control socket of a server of ours")
+
+// ours tells whether path is a socket, and of whom we trust with what is said there:
+// ourselves, root, or, for root, whoever the folder belongs to.
+func ours(path string) error {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return err
+	}
+	foreign := func(what string) error { return fmt.Errorf("%s %w: it is %s", path, ErrForeign, what) }
+	if info.Mode().Type() != fs.ModeSocket {
+		return foreign("no socket; name another place in [serve] control")
+	}
+	folder, err := os.Stat(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	me, owner, of := os.Geteuid(), info.Sys().(*syscall.Stat_t).Uid, folder.Sys().(*syscall.Stat_t).Uid
+	if int(owner) == me || owner == 0 || me == 0 && owner == of {
+		return nil
+	}
+	return foreign(fmt.Sprintf("a socket of the user with number %d; run this as that user", owner))
+}
+
 // Listen opens the socket at path. A socket left over from a server that was
-// killed is replaced; one that is answered is an error.
+// killed is replaced; one that is answered is an error, and so is anything else that
+// stands there: it is never removed.
 func Listen(path string) (net.Listener, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	if c, err := net.DialTimeout("unix", short(path), time.Second); err == nil {
-		c.Close()
-		return nil, fmt.Errorf("%s: another fencepost is running on this workspace", path)
-	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	switch err := ours(path); {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
 		return nil, err
+	default:
+		if c, err := net.DialTimeout("unix", short(path), time.Second); err == nil {
+			c.Close()
+			return nil, fmt.Errorf("%s: another fencepost is running on this workspace", path)
+		}
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
 	}
 	old := syscall.Umask(0o177) // from the first moment on the owner's only
 	defer syscall.Umask(old)
@@ -131,6 +163,9 @@ func (e *ServerError) Error() string { return e.Text }
 
 // Call sends a command and reads the result into result.
 func Call(ctx context.Context, path string, r Request, result any) error {
+	if err := ours(path); errors.Is(err, ErrForeign) { // private keys are sent there
+		return err
+	}
 	var d net.Dialer
 	conn, err := d.DialContext(ctx, "unix", short(path))
 	if err != nil {
