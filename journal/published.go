@@ -30,7 +30,7 @@ func (s *Store) Publish(list []Published) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return s.db.Update(func(tx *bbolt.Tx) error {
+	return s.update(func(tx *bbolt.Tx) error {
 		b, err := tx.CreateBucketIfNotExists(bucketPublished)
 		if err != nil {
 			return err
@@ -51,7 +51,7 @@ func (s *Store) Publish(list []Published) error {
 // LastPublished is what Publish kept of a zone; found is false if it was never in
 // service.
 func (s *Store) LastPublished(zone dnsname.Name) (p Published, found bool, err error) {
-	err = s.db.View(func(tx *bbolt.Tx) error {
+	err = s.view(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketPublished)
 		if b == nil {
 			return nil
@@ -71,20 +71,24 @@ func ReadPublished(path string) (out []Published, err error) {
 	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	db, err := bbolt.Open(path, 0o600, &bbolt.Options{Timeout: 100 * time.Millisecond, ReadOnly: true})
+	s := &Store{}
+	err = guard(func() (err error) {
+		s.db, err = bbolt.Open(path, 0o600, &bbolt.Options{Timeout: 100 * time.Millisecond, ReadOnly: true})
+		return err
+	})
 	if errors.Is(err, bolterrors.ErrTimeout) {
 		return nil, ErrInUse
 	}
 	if err != nil {
 		return nil, err
 	}
-	defer db.Close()
-	return (&Store{db}).AllPublished()
+	defer func() { _ = s.Close() }()
+	return s.AllPublished()
 }
 
 // AllPublished is what Publish kept, of every zone.
 func (s *Store) AllPublished() (out []Published, err error) {
-	err = s.db.View(func(tx *bbolt.Tx) error {
+	err = s.view(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketPublished)
 		if b == nil {
 			return nil

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"go.etcd.io/bbolt"
-	bolterrors "go.etcd.io/bbolt/errors"
 
 	"fencepost/dnsname"
 	"fencepost/rr"
@@ -43,42 +42,37 @@ var ErrInUse = errors.New("another fencepost is running on this workspace")
 var ErrDamaged = errors.New("the stored version is damaged")
 
 // Store is the file. It belongs to one process at a time.
-type Store struct{ db *bbolt.DB }
+type Store struct {
+	db *bbolt.DB
+	// Aside is where Open put a file that was damaged; empty: it was not. Rescued is
+	// how many versions could still be read of it.
+	Aside   string
+	Rescued int
+}
 
 var (
 	bucketMeta = []byte("meta-1")
 	bucketData = []byte("data-1")
 )
 
-// Open opens the store at path, making it and its folder if needed.
+// Open opens the store at path, making it and its folder if needed. One that is
+// damaged is set aside, and what can still be read of it is taken over.
 func Open(path string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	db, err := bbolt.Open(path, 0o600, &bbolt.Options{Timeout: time.Second})
-	if errors.Is(err, bolterrors.ErrTimeout) {
-		return nil, fmt.Errorf("%s: %w", path, ErrInUse)
+	s, err := open(path)
+	if errors.Is(err, ErrDamaged) {
+		s, err = setAside(path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	err = db.Update(func(tx *bbolt.Tx) error {
-		for _, b := range [][]byte{bucketMeta, bucketData} {
-			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	if err != nil {
-		db.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	return &Store{db}, nil
+	return s, nil
 }
 
 // Close closes the store.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return guard(s.db.Close) }
 
 // chunkSize is about how many octets are stored under one key.
 const chunkSize = 256 << 10
@@ -101,7 +95,7 @@ func (s *Store) SaveAll(list []Version) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return s.db.Update(func(tx *bbolt.Tx) error {
+	return s.update(func(tx *bbolt.Tx) error {
 		for _, v := range list {
 			if err := save(tx, v.Zone, v.Meta); err != nil {
 				return err
@@ -167,7 +161,7 @@ func encode(z *zone.Snapshot, put func([]byte) error) error {
 func (s *Store) Load(name dnsname.Name) (*zone.Snapshot, Meta, error) {
 	var m Meta
 	var z *zone.Snapshot
-	err := s.db.View(func(tx *bbolt.Tx) error {
+	err := s.view(func(tx *bbolt.Tx) error {
 		var found bool
 		var err error
 		if m, found, err = readMeta(tx, name.Key()); err != nil || !found {
@@ -207,7 +201,7 @@ func decode(b []byte, to *zone.Builder) error {
 
 // Update changes what is known about the stored version of a zone.
 func (s *Store) Update(name dnsname.Name, change func(*Meta)) error {
-	return s.db.Update(func(tx *bbolt.Tx) error {
+	return s.update(func(tx *bbolt.Tx) error {
 		m, found, err := readMeta(tx, name.Key())
 		if err != nil || !found {
 			return err
@@ -220,7 +214,7 @@ func (s *Store) Update(name dnsname.Name, change func(*Meta)) error {
 // Meta is what is known about the stored version of a zone; found is false when
 // there is none.
 func (s *Store) Meta(name dnsname.Name) (m Meta, found bool, err error) {
-	err = s.db.View(func(tx *bbolt.Tx) error {
+	err = s.view(func(tx *bbolt.Tx) error {
 		m, found, err = readMeta(tx, name.Key())
 		return err
 	})
@@ -232,7 +226,11 @@ func readMeta(tx *bbolt.Tx, zone string) (m Meta, found bool, err error) {
 	if text == nil {
 		return m, false, nil
 	}
-	return m, true, json.Unmarshal(text, &m)
+	if err := json.Unmarshal(text, &m); err != nil {
+		return m, true, fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	m.Zone = zone // JSON does not hold every octet of a name
+	return m, true, nil
 }
 
 func writeMeta(tx *bbolt.Tx, m Meta) error {

@@ -57,7 +57,8 @@ type Ring struct {
 	onDisk []byte // what keyring.toml holds
 }
 
-const indexName = "keyring.toml"
+// IndexFile is the name of the file in a key folder that says what the keys are for.
+const IndexFile = "keyring.toml"
 
 // Errors of key files.
 var (
@@ -103,7 +104,7 @@ func Flags(r signer.Role) uint16 {
 // refused.
 func Open(dir string, zone dnsname.Name) (*Ring, error) {
 	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.Ring{}}
-	text, err := os.ReadFile(filepath.Join(dir, indexName))
+	text, err := os.ReadFile(filepath.Join(dir, IndexFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return r, nil
 	}
@@ -112,7 +113,7 @@ func Open(dir string, zone dnsname.Name) (*Ring, error) {
 	}
 	r.onDisk = text
 	if err := r.decode(text); err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, indexName), err)
+		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, IndexFile), err)
 	}
 	for _, e := range r.Keys {
 		if e.File == "" {
@@ -156,7 +157,7 @@ func (r *Ring) Unlock(which func(*Entry) bool, passphrase []byte) error {
 			return fail(err)
 		}
 		if string(key.Data) != string(e.Public.Data) {
-			return fail(fmt.Errorf("the file holds another key than %s says (tag %d, not %d)", indexName, key.Tag, e.Tag))
+			return fail(fmt.Errorf("the file holds another key than %s says (tag %d, not %d)", IndexFile, key.Tag, e.Tag))
 		}
 		e.Private = key
 	}
@@ -304,7 +305,7 @@ func (r *Ring) Save() error {
 	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
 		return err
 	}
-	if err := writeFile(filepath.Join(r.Dir, indexName), text); err != nil {
+	if err := writeFile(filepath.Join(r.Dir, IndexFile), text); err != nil {
 		return err
 	}
 	r.onDisk = text

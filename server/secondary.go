@@ -29,7 +29,9 @@ func (s *Server) prepareSecondary(ctx context.Context, z *served) ZoneResult {
 		snap, meta, err := s.stored(z)
 		switch {
 		case err != nil:
-			r.Err = err
+			r.Err = fmt.Errorf("the copy from before the restart cannot be used: %w", err)
+			s.Log.Error("the stored copy cannot be used: it is fetched anew", "zone", z.name.String(), "error", err)
+			s.setProblem(z, r.Err.Error())
 		case snap != nil:
 			if s.restore(ctx, z, snap, meta) {
 				r.Change = Loaded

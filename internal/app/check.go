@@ -161,10 +161,7 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	a.serialsMoved(ctx, c, res)
 	checkKeyModes(c, res)
 	checkSignatureTimes(c, res)
-	if err := checkKeysUnused(c, res); err != nil {
-		return err
-	}
-	return nil
+	return checkKeys(c, res)
 }
 
 // inWorkspace looks at a zone file as part of the workspace. Of a zone with

@@ -29,6 +29,8 @@ var (
 		Doc: "Whoever has a private key can sign in the zone's name. Keys belong to their owner alone: folders have mode 0700, files 0600."}
 	RuleKeysUnused = &diag.Rule{Code: "keys-without-policy", Severity: diag.Error, Title: "a zone has keys in use and no policy to sign it", Ref: "RFC 4035 §5.2, RFC 8078 §4",
 		Doc: "The zone would be served unsigned. If its parent has a DS of the keys, validating resolvers reject the whole zone. Give it a policy (sign = \"...\"), or make it unsigned in the safe order with `fencepost roll start ZONE --what unsign`."}
+	RuleKeysUnusable = &diag.Rule{Code: "keys-unusable", Severity: diag.Error, Title: "the keys of a zone cannot be used", Ref: "RFC 6781 §3.4.1",
+		Doc: "keyring.toml says what keys a zone has and what its parent and caches know of them; the PEM files beside it are the keys. Without either the zone cannot be signed, and new keys in their place would make resolvers reject it. Bring the folder back from a backup."}
 	RuleTooShort = &diag.Rule{Code: "signatures-too-short", Severity: diag.Warning, Title: "signatures do not last as long as the zone needs them", Ref: "RFC 6781 §4.4.1",
 		Doc: "Signatures should be valid for longer than secondaries go on without their primary (the expire time of the SOA), and be renewed earlier before their end than the largest TTL. Make validity and refresh of the policy longer, or expire and TTLs shorter."}
 	RuleZoneMode = &diag.Rule{Code: "zone-file-writable", Severity: diag.Warning, Title: "anyone on this machine can change a zone file", Ref: "",
@@ -120,40 +122,6 @@ func wantedByParent(c *workspace.Config, name dnsname.Name) (out [][]byte) {
 		return entryPoints(publicKeys(c, name))
 	}
 	return out
-}
-
-// unsignedInUse tells whether a zone without a policy has keys that its parent is to
-// have, or has, a DS of.
-func unsignedInUse(c *workspace.Config, z *workspace.Zone) bool {
-	if z.Sign != nil {
-		return false
-	}
-	ring, err := keyring.Open(c.KeyDir(z.Name), z.Name)
-	if err != nil {
-		return false
-	}
-	for _, e := range ring.Keys {
-		if e.DS || !e.Seen.IsZero() && e.Gone.IsZero() {
-			return true
-		}
-	}
-	return false
-}
-
-// checkKeysUnused looks for keys in use of zones that nothing signs.
-func checkKeysUnused(c *workspace.Config, res *Checked) error {
-	for _, z := range c.Zones {
-		if !unsignedInUse(c, z) {
-			continue
-		}
-		f, err := res.Source.Add(Shown(filepath.Join(c.KeyDir(z.Name), "keyring.toml")), nil)
-		if err != nil {
-			return err
-		}
-		res.Diags.Add(RuleKeysUnused.At(fileStart(f), "%s has keys in use, and fencepost.toml gives it no policy", z.Name).
-			Suggest("write sign = \"...\" in its [[zone]] section"))
-	}
-	return nil
 }
 
 // checkSignatureTimes compares the policies with the zones that they are for.

@@ -55,6 +55,9 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
+	if store.Aside != "" {
+		log.Error("the stored versions were damaged; the file was set aside, and what could be read of it taken over", "file", Shown(store.Aside), "versions", store.Rescued)
+	}
 	sv := &Service{app: a, dir: c.Dir, store: store, log: log, Config: c, clock: a.Played, locks: map[string]func(){}}
 	if err := sv.lockKeys(c); err != nil {
 		sv.unlockKeys()
@@ -101,7 +104,9 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
 		if len(z.FetchFrom) == 0 {
 			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) {
-				if unsignedInUse(c, z) {
+				if unused, err := unsignedInUse(c, z); err != nil {
+					return nil, fmt.Errorf("it cannot be told whether %s may be served unsigned: %w", plainName(z.Name), err)
+				} else if unused {
 					return nil, fmt.Errorf("%s would become unsigned while its parent has a DS of its keys; give it a policy again, or go the safe way with: fencepost roll start %s --what unsign", plainName(z.Name), plainName(z.Name))
 				}
 				return sv.app.loadClean(c.File(z.Name), z.Name, c.Checks)

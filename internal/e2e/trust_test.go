@@ -129,3 +129,53 @@ func TestStatusOfTrouble(t *testing.T) {
 	ok(t, dir, "reload")
 	want(t, fp(t, dir, "status"), 0, "60 well")
 }
+
+// What of the state is damaged is told, by check too, and set aside; what can still
+// be read is served.
+func TestDamagedState(t *testing.T) {
+	dir := workspaceWith(t, "tides.example", "reef.example")
+	d := serve(t, dir)
+	ok(t, dir, "reload")
+	d.stop()
+	store := filepath.Join(dir, "state", "versions.db")
+	whole := read(t, store)
+	for cut := 1; cut < len(whole); cut += len(whole) / 12 {
+		write(t, store, whole[:cut])
+		if r := fp(t, dir, "check"); r.status != 0 || strings.Contains(r.err, "panic") {
+			t.Fatalf("check over a store cut off at %d: status %d, %s", cut, r.status, r.err)
+		}
+	}
+	write(t, store, whole[:len(whole)/2])
+	d.start()
+	want(t, fp(t, dir, "status"), 0, "serving", "signed")
+	if aside, _ := filepath.Glob(store + ".damaged-*"); len(aside) != 1 || read(t, aside[0]) != whole[:len(whole)/2] || !strings.Contains(read(t, d.log), filepath.Base(aside[0])) {
+		t.Errorf("set aside: %v", aside)
+	}
+	d.stop()
+	keys := filepath.Join(dir, "keys", "tides.example")
+	pem, _ := filepath.Glob(filepath.Join(keys, "*.pem"))
+	ring := filepath.Join(keys, "keyring.toml")
+	text, key := read(t, ring), read(t, pem[0])
+	for what, damage := range map[string]func(){
+		"keyring.toml is damaged": func() { write(t, ring, text[:len(text)/2]+"\n[[[") },
+		"keyring.toml is gone":    func() { _ = os.Remove(ring) },
+		"the key is empty":        func() { write(t, pem[0], "") },
+		"the key is gone":         func() { _ = os.Remove(pem[0]) },
+		"it is the other's": func() {
+			other, _ := filepath.Glob(filepath.Join(dir, "keys", "reef.example", "*.pem"))
+			write(t, pem[0], read(t, other[0]))
+		},
+	} {
+		damage()
+		if r := fp(t, dir, "check"); r.status != 1 || !strings.Contains(r.out, "keys-unusable") || strings.Count(r.out, "keys-unusable") != 1 {
+			t.Errorf("%s: status %d\n%s%s", what, r.status, r.out, r.err)
+		}
+		for path, text := range map[string]string{ring: text, pem[0]: key} {
+			write(t, path, text)
+			if err := os.Chmod(path, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		ok(t, dir, "check")
+	}
+}
