@@ -126,7 +126,7 @@ func ownersStated(e *editing, from int, rest []byte) ([]byte, error) {
 // that of the zone.
 func (b *batch) enterAudience(c *workspace.Config, zone dnsname.Name, o Audience) error {
 	path := filepath.Join(c.Dir, workspace.ConfigFile)
-	old, err := os.ReadFile(path)
+	old, err := readRegular(path, maxZoneFile)
 	if err != nil {
 		return err
 	}

@@ -290,7 +290,7 @@ func (b *batch) siblings() (out []string) {
 	for _, dir := range b.folders() {
 		paths, _ := filepath.Glob(filepath.Join(dir, "*"+workspace.ZoneSuffix))
 		for _, path := range paths {
-			if text, err := os.ReadFile(path); err == nil && bytes.Contains(bytes.ToUpper(text), []byte("$INCLUDE")) {
+			if text, err := readRegular(path, maxZoneFile); err == nil && bytes.Contains(bytes.ToUpper(text), []byte("$INCLUDE")) {
 				out = append(out, path)
 			}
 		}

@@ -2,6 +2,8 @@ package app
 
 import (
 	"context"
+	"errors"
+	"os"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -29,6 +31,7 @@ type Checked struct {
 
 	settings *lint.Settings
 	members  []*lint.Member
+	unread   []error // operands that could not be read
 }
 
 // CheckedFile is one file that was looked at.
@@ -59,6 +62,9 @@ func (a *App) Check(ctx context.Context, o CheckOptions) (*Checked, error) {
 	}
 	res.Diags = res.settings.Settle(res.Diags, res.Source.Files(), len(o.Operands) == 0)
 	res.Diags.Sort()
+	if len(res.unread) > 0 {
+		return res, errors.Join(res.unread...)
+	}
 	if res.Diags.Count(diag.Error) > 0 {
 		return res, ErrFindings
 	}
@@ -70,29 +76,50 @@ func (a *App) checkFiles(ctx context.Context, res *Checked, o CheckOptions) erro
 	if err != nil {
 		return err
 	}
-	for _, op := range o.Operands {
+	for _, op := range expandFolders(o.Operands) {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		path, name, err := a.zoneFile(op)
-		if err != nil {
-			return err
-		}
-		if !given.IsZero() {
-			name = given
-		}
-		if filepath.Base(path) == workspace.ConfigFile {
-			if _, err := loadConfig(filepath.Dir(path), res.Source, res.Diags); err != nil {
-				return err
-			}
-			res.Files = append(res.Files, CheckedFile{Path: Shown(path)})
-			continue
-		}
-		if _, err := a.checkZone(res, path, name, dnsname.Name{}); err != nil {
-			return err
+		if err := a.checkOperand(res, op, given); err != nil { // the others are checked all the same
+			res.unread = append(res.unread, err)
 		}
 	}
+	if len(res.Files) == 0 {
+		return errors.Join(res.unread...)
+	}
 	return nil
+}
+
+// expandFolders puts the zone files of folders in their place.
+func expandFolders(operands []string) (out []string) {
+	for _, op := range operands {
+		files, _ := filepath.Glob(filepath.Join(op, "*"+workspace.ZoneSuffix))
+		if info, err := os.Stat(op); err != nil || !info.IsDir() || len(files) == 0 {
+			out = append(out, op)
+			continue
+		}
+		out = append(out, files...)
+	}
+	return out
+}
+
+func (a *App) checkOperand(res *Checked, op string, given dnsname.Name) error {
+	path, name, err := a.zoneFile(op)
+	if err != nil {
+		return err
+	}
+	if !given.IsZero() {
+		name = given
+	}
+	if filepath.Base(path) == workspace.ConfigFile {
+		if _, err := loadConfig(filepath.Dir(path), res.Source, res.Diags); err != nil {
+			return err
+		}
+		res.Files = append(res.Files, CheckedFile{Path: Shown(path)})
+		return nil
+	}
+	_, err = a.checkZone(res, path, name, dnsname.Name{})
+	return err
 }
 
 func (a *App) checkZone(res *Checked, path string, origin, want dnsname.Name) (*zoneInput, error) {
@@ -138,7 +165,12 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 		have[name.Key()+audience] = true
 		in, err := a.checkZone(res, path, name, name)
 		if err != nil {
-			return err
+			f, ferr := res.Source.Add(Shown(path), nil)
+			if ferr != nil {
+				return ferr
+			}
+			res.Diags.Add(RuleUnreadable.At(fileStart(f), "it cannot be read: %v", err))
+			continue
 		}
 		a.inWorkspace(res, c, in, name, audience)
 	}

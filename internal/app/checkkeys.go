@@ -30,17 +30,18 @@ func unsignedInUse(c *workspace.Config, z *workspace.Zone) (bool, error) {
 // signing would fail over.
 func checkKeys(c *workspace.Config, res *Checked) error {
 	for _, z := range c.Zones {
-		at := filepath.Join(c.KeyDir(z.Name), keyring.IndexFile)
-		f, err := res.Source.Add(Shown(at), nil)
-		if err != nil {
-			return err
-		}
 		unused, err := unsignedInUse(c, z)
 		if err == nil && z.Sign != nil {
 			err = keysUsable(c, z)
 		}
+		if err == nil && !unused || errors.Is(err, keyring.ErrReadable) { // the latter is told of as key-readable
+			continue
+		}
+		f, ferr := res.Source.Add(Shown(filepath.Join(c.KeyDir(z.Name), keyring.IndexFile)), nil)
+		if ferr != nil {
+			return ferr
+		}
 		switch {
-		case errors.Is(err, keyring.ErrReadable): // told of as key-readable
 		case err != nil:
 			res.Diags.Add(RuleKeysUnusable.At(fileStart(f), "the keys of %s cannot be used: %v", z.Name, err).
 				Suggest("bring %s back from a backup", Shown(c.KeyDir(z.Name))))

@@ -2,12 +2,8 @@ package app
 
 import (
 	"errors"
-	"fmt"
-	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
-	"strings"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -17,81 +13,6 @@ import (
 	"fencepost/workspace"
 	"fencepost/zonefile"
 )
-
-// maxZoneFile is the largest file that is read; positions are 32 bits.
-const maxZoneFile = source.MaxTotal
-
-// readFile takes a file into the set.
-func readFile(src *source.Set, path string) (*source.File, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.IsDir() {
-		return nil, fmt.Errorf("%s is a folder, not a file", path)
-	}
-	if info.Size() > maxZoneFile {
-		return nil, fmt.Errorf("%s is larger than 4 GiB", path)
-	}
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	return src.Add(Shown(path), text)
-}
-
-// includes reads files for $INCLUDE, relative to the including file and never
-// outside the folder of the zone file and those that the workspace allows.
-func (a *App) includes(src *source.Set, root string) func(string, *source.File) (*source.File, error) {
-	return a.includesWith(src, root, nil)
-}
-
-// includesWith is includes with texts in the place of files that are about to
-// change, by their names.
-func (a *App) includesWith(src *source.Set, root string, texts map[string][]byte) func(string, *source.File) (*source.File, error) {
-	dir, _ := filepath.Abs(filepath.Dir(root))
-	return func(path string, from *source.File) (*source.File, error) {
-		base, err := filepath.Abs(filepath.Dir(from.Name))
-		if err != nil {
-			return nil, err
-		}
-		full := path
-		if !filepath.IsAbs(full) {
-			full = filepath.Join(base, path)
-		}
-		if !within(dir, full) && !a.mayInclude(full) {
-			return nil, errors.New("it lies outside the folder of the zone file; allow its folder in fencepost.toml: [include] from = [...]")
-		}
-		if text, changed := texts[Shown(full)]; changed {
-			return src.Add(Shown(full), text)
-		}
-		f, err := readFile(src, full)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fmt.Errorf("there is no file %s", Shown(full))
-		}
-		return f, err
-	}
-}
-
-// within tells whether a path lies in a folder.
-func within(dir, path string) bool {
-	rel, err := filepath.Rel(dir, path)
-	return err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(os.PathSeparator))
-}
-
-// mayInclude tells whether the workspace allows to include a file from where it is.
-func (a *App) mayInclude(path string) bool {
-	c, err := a.Config()
-	if err != nil {
-		return false
-	}
-	for _, dir := range c.IncludeFrom {
-		if within(dir, path) {
-			return true
-		}
-	}
-	return false
-}
 
 // zoneInput is a zone read from a file with all that was found.
 type zoneInput struct {
@@ -151,12 +72,14 @@ var (
 		Doc: "In a workspace the file zones/NAME.zone holds the zone NAME. The SOA in it belongs to another name: often a file was copied and its SOA or $ORIGIN left as it was."}
 	RuleNoFile = &diag.Rule{Code: "missing-zone-file", Severity: diag.Error, Title: "a zone of the configuration has no file", Ref: "",
 		Doc: "fencepost.toml lists a zone we are primary for, and zones/NAME.zone does not exist. Make it with `fencepost new NAME`."}
+	RuleUnreadable = &diag.Rule{Code: "unreadable-zone-file", Severity: diag.Error, Title: "a zone file cannot be read", Ref: "",
+		Doc: "The file is there, and this user may not read it, or it is no regular file, or it is too large. What is served of the zone is the last good version."}
 	RuleUnlisted = &diag.Rule{Code: "unlisted-zone-file", Severity: diag.Note, Title: "a zone file is not in the configuration", Ref: "",
 		Doc: "The file is checked and not served: no [[zone]] section names it."}
 )
 
 // Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnlisted, RuleSerialKept, RuleKeyMode, RuleKeysUnused, RuleKeysUnusable, RuleTooShort, RuleZoneMode}
+var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnreadable, RuleUnlisted, RuleSerialKept, RuleKeyMode, RuleKeysUnused, RuleKeysUnusable, RuleTooShort, RuleZoneMode}
 
 // checkText checks a zone's text that is not on disk yet.
 func (a *App) checkText(src *source.Set, f *source.File, opts zonefile.Options) (*diag.List, error) {

@@ -3,9 +3,12 @@ package app
 import (
 	"context"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+
+	"fencepost/workspace"
 )
 
 // settleTime is how long files must be quiet before they are looked at: editors
@@ -21,13 +24,14 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 		return err
 	}
 	defer w.Close()
-	watched := map[string]bool{}
+	watched, files := map[string]bool{}, map[string]bool{}
 	again := func() error {
 		paths, err := check()
 		if err != nil {
 			return err
 		}
 		for _, p := range paths {
+			files[filepath.Clean(p)] = true
 			if dir := filepath.Dir(p); !watched[dir] {
 				if err := w.Add(dir); err != nil {
 					return err
@@ -50,7 +54,10 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 			if !ok {
 				return nil
 			}
-			if ev.Op != fsnotify.Chmod && filepath.Base(ev.Name)[0] != '.' {
+			// Other files of the folders are nothing to us, such as one that takes what
+			// we say; new zones are.
+			name := filepath.Clean(ev.Name)
+			if ev.Op != fsnotify.Chmod && (files[name] || strings.HasSuffix(name, workspace.ZoneSuffix) && filepath.Base(name)[0] != '.') {
 				quiet.Reset(settleTime)
 			}
 		case err := <-w.Errors:

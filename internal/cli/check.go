@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -85,6 +86,9 @@ func (e *env) showCheck(res *app.Checked, err error) error {
 	if !e.ui.JSON {
 		e.checkSummary(res)
 	}
+	if !errors.Is(err, app.ErrFindings) {
+		return err // beside the findings something could not be done
+	}
 	return shown(err)
 }
 
@@ -133,13 +137,22 @@ func (e *env) showFixed(f *app.Fixed) {
 
 // watchCheck checks again and again.
 func (e *env) watchCheck(ctx context.Context, o app.CheckOptions) error {
+	first := true
 	return e.app.Watch(ctx, func() ([]string, error) {
 		res, err := e.app.Check(ctx, o)
-		if res == nil {
+		if res == nil && first {
 			return nil, err
+		}
+		first = false
+		if res == nil { // editors take a file away while they save it
+			e.ui.Sayf("%v — waiting for it; stop with Ctrl-C\n\n", err)
+			return nil, nil
 		}
 		if err := e.showCheck(res, nil); err != nil {
 			return nil, err
+		}
+		if err != nil && !errors.Is(err, app.ErrFindings) {
+			e.ui.Sayf("%v\n", err)
 		}
 		e.ui.Sayf("%s — watching %s; stop with Ctrl-C\n\n", time.Now().Format("15:04:05"), ui.Plural(len(res.Files), "file"))
 		var paths []string

@@ -81,6 +81,7 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	go control.Serve(ctx, l, commands(sv))
 	go reloadOnSignal(ctx, hup, sv, slog.New(handler))
 	return sv.Run(ctx, func(addrs []netip.AddrPort, results []server.ZoneResult) {
+		lines.Flush(logPatience) // what went wrong stands before what says that all is ready
 		var at []string
 		for _, a := range addrs {
 			at = append(at, a.String())

@@ -137,9 +137,14 @@ func TestControlTakesNothing(t *testing.T) {
 
 // A server on all addresses of both families has a socket for each.
 func TestBothFamilies(t *testing.T) {
-	l, err := net.Listen("tcp6", "[::1]:0")
-	if err != nil {
+	if l, err := net.Listen("tcp6", "[::1]:0"); err != nil {
 		t.Skip("there is no IPv6 on this machine")
+	} else {
+		l.Close()
+	}
+	l, err := net.Listen("tcp4", "0.0.0.0:0")
+	if err != nil {
+		t.Fatal(err)
 	}
 	port := l.Addr().(*net.TCPAddr).Port
 	l.Close()

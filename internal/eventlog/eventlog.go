@@ -22,16 +22,22 @@ type Writer struct {
 	dropsf func(n int) []byte
 
 	mu      sync.Mutex
-	lines   chan []byte
+	lines   chan line
 	octets  int
 	dropped int
 	closed  bool
 	done    chan struct{}
 }
 
+// line is a line, or a question whether those before it are written.
+type line struct {
+	text []byte
+	seen chan<- struct{}
+}
+
 // New makes a Writer. drops is the line that tells how many were dropped.
 func New(to io.Writer, drops func(n int) []byte) *Writer {
-	w := &Writer{to: to, dropsf: drops, lines: make(chan []byte, queueLines), done: make(chan struct{})}
+	w := &Writer{to: to, dropsf: drops, lines: make(chan line, queueLines), done: make(chan struct{})}
 	go w.run()
 	return w
 }
@@ -47,27 +53,49 @@ func JSON(n int) []byte {
 }
 
 // Write implements io.Writer; it never waits and never fails.
-func (w *Writer) Write(line []byte) (int, error) {
+func (w *Writer) Write(text []byte) (int, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.closed {
-		return len(line), nil
+		return len(text), nil
 	}
-	if w.octets+len(line) > queueOctets || len(w.lines) == cap(w.lines) {
+	if w.octets+len(text) > queueOctets || len(w.lines) == cap(w.lines) {
 		w.dropped++
-		return len(line), nil
+		return len(text), nil
 	}
-	w.octets += len(line)
-	w.lines <- append([]byte(nil), line...) // there is room: only this function fills it
-	return len(line), nil
+	w.octets += len(text)
+	w.lines <- line{text: append([]byte(nil), text...)} // there is room: it is filled under the lock
+	return len(text), nil
+}
+
+// Flush waits until all that was written so far is handed on, for at most so long.
+func (w *Writer) Flush(patience time.Duration) {
+	seen := make(chan struct{})
+	w.mu.Lock()
+	room := !w.closed && len(w.lines) < cap(w.lines)
+	if room {
+		w.lines <- line{seen: seen}
+	}
+	w.mu.Unlock()
+	if !room {
+		return
+	}
+	select {
+	case <-seen:
+	case <-time.After(patience):
+	}
 }
 
 func (w *Writer) run() {
 	defer close(w.done)
 	for line := range w.lines {
-		_, err := w.to.Write(line)
+		if line.seen != nil {
+			close(line.seen)
+			continue
+		}
+		_, err := w.to.Write(line.text)
 		w.mu.Lock()
-		w.octets -= len(line)
+		w.octets -= len(line.text)
 		if err != nil {
 			w.dropped++ // told should a reader come back
 		}

@@ -51,6 +51,12 @@ func TestQueue(t *testing.T) {
 					n = r.IntN(queueOctets)
 				}
 				fmt.Fprintf(w, "%d %s\n", i, strings.Repeat("x", n))
+				if to.slow == nil && r.IntN(500) == 0 {
+					w.Flush(time.Hour)
+					if text := to.got.String(); !strings.Contains(text, fmt.Sprintf("\n%d ", i)) && i > 0 && !strings.HasPrefix(text, fmt.Sprintf("%d ", i)) && !strings.Contains(text, "dropped") {
+						t.Errorf("round %d: line %d is not there after a flush", round, i)
+					}
+				}
 				if to.slow != nil && r.IntN(3) == 0 {
 					to.slow <- struct{}{}
 				}
