@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -51,7 +52,7 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	old := s.table.Load()
-	next := &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}}
+	next := &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}}
 	zones := make([]*served, len(cfg.Zones))
 	for i := range cfg.Zones {
 		zc := &cfg.Zones[i]
@@ -63,6 +64,7 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 		next.zones[zc.Name.Key()], zones[i] = z, z
 		next.depths |= depthBit(zc.Name.Labels())
 		for _, p := range slices.Concat(zc.SendTo, zc.FetchFrom) {
+			next.peers[p.Address.Addr().Unmap()] = true
 			if p.Key != nil {
 				next.keys[p.Key.Name.Key()] = p.Key
 			}

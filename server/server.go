@@ -86,7 +86,7 @@ type Server struct {
 	cfg     *Config
 	start   time.Time
 	local   []netip.AddrPort
-	conns   connLimits
+	conns   places
 	strange strangers
 	counts  counters
 	cutoff  context.CancelFunc
@@ -101,6 +101,7 @@ type table struct {
 	zones  map[string]*served
 	depths uint64               // bit n: some zone's name has n labels (63: or more)
 	keys   map[string]*tsig.Key // of all peers, by the key of their name
+	peers  map[netip.Addr]bool  // where peers are
 }
 
 func depthBit(labels int) uint64 { return 1 << min(labels, 63) }

@@ -598,25 +598,3 @@ func TestSizes(t *testing.T) {
 		}
 	}
 }
-
-func TestConnLimits(t *testing.T) {
-	var c connLimits
-	a, b := netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("192.0.2.2")
-	n := 0
-	for c.enter(a) {
-		n++
-	}
-	if n != maxConnsFrom || !c.enter(b) {
-		t.Errorf("%d connections from one address", n)
-	}
-	c.leave(a)
-	if !c.enter(a) {
-		t.Error("a place that was left is not free")
-	}
-	for i := range 250 {
-		c.enter(netip.AddrFrom4([4]byte{10, 0, byte(i), 1}))
-	}
-	if c.total != maxConns {
-		t.Errorf("%d connections in all", c.total)
-	}
-}

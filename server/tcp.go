@@ -21,39 +21,7 @@ const (
 	idleTimeout     = 10 * time.Second
 	transferTimeout = 30 * time.Second // for one write of a transfer
 	shutdownGrace   = 2 * time.Second
-	maxConns        = 150
-	maxConnsFrom    = 25 // from one address
 )
-
-// connLimits counts connections.
-type connLimits struct {
-	mu    sync.Mutex
-	total int
-	from  map[netip.Addr]int
-}
-
-func (c *connLimits) enter(a netip.Addr) bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.total >= maxConns || c.from[a] >= maxConnsFrom {
-		return false
-	}
-	if c.from == nil {
-		c.from = map[netip.Addr]int{}
-	}
-	c.total++
-	c.from[a]++
-	return true
-}
-
-func (c *connLimits) leave(a netip.Addr) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.total--
-	if c.from[a]--; c.from[a] == 0 {
-		delete(c.from, a)
-	}
-}
 
 // serveTCP accepts connections until the listener is closed.
 func (s *Server) serveTCP(ctx context.Context, l net.Listener, wg *sync.WaitGroup) {
@@ -72,19 +40,20 @@ func (s *Server) serveTCP(ctx context.Context, l net.Listener, wg *sync.WaitGrou
 		}
 		from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-		if !s.conns.enter(from.Addr()) {
+		place := s.conns.enter(conn, from.Addr(), s.table.Load().peers[from.Addr()])
+		if place == nil {
 			conn.Close()
 			continue
 		}
 		wg.Go(func() {
-			defer s.conns.leave(from.Addr())
-			s.serveConn(ctx, conn, from)
+			defer s.conns.leave(place)
+			s.serveConn(ctx, conn, from, place)
 		})
 	}
 }
 
 // serveConn answers the requests of one connection, one after another.
-func (s *Server) serveConn(ctx context.Context, conn net.Conn, from netip.AddrPort) {
+func (s *Server) serveConn(ctx context.Context, conn net.Conn, from netip.AddrPort, place *place) {
 	defer conn.Close()
 	// On shutdown nothing more is read; what is being written may end soon.
 	stop := context.AfterFunc(ctx, func() {
@@ -101,9 +70,11 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn, from netip.AddrPo
 			return
 		}
 		var err error
+		s.conns.waits(place)
 		if msg, err = resolve.ReadTCP(in, msg); err != nil {
 			return
 		}
+		s.conns.works(place)
 		var job *transferJob
 		out, job = h.overTCP(append(out[:0], 0, 0), msg, from)
 		_ = conn.SetWriteDeadline(time.Now().Add(idleTimeout))

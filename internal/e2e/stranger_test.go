@@ -185,3 +185,37 @@ func TestEarlyHangup(t *testing.T) {
 		t.Errorf("%q, %v", line, err)
 	}
 }
+
+// Strangers who hold every place for connections keep out neither a peer nor the next
+// stranger.
+func TestPlacesHeld(t *testing.T) {
+	p, _ := newPair(t, false, 0)
+	d := serve(t, p.primary)
+	hold := func(host int) net.Conn {
+		dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, byte(host))}}
+		c, err := dialer.Dial("tcp", d.addr)
+		if err != nil {
+			t.Skip("this machine has no further loopback addresses: ", err)
+		}
+		t.Cleanup(func() { c.Close() })
+		return c
+	}
+	for host := range 8 {
+		for range 30 {
+			hold(2 + host)
+		}
+	}
+	for range 32 {
+		want(t, fp(t, ".", "ask", "tides.example", "AXFR", "--at", d.addr, "--transport", "tcp"), 0, "SOA")
+	}
+	c := hold(200)
+	// A query for the SOA of tides.example over TCP.
+	msg := "\x00\x1f\x12\x34\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x05tides\x07example\x00\x00\x06\x00\x01"
+	if _, err := c.Write([]byte(msg)); err != nil {
+		t.Fatal(err)
+	}
+	_ = c.SetDeadline(time.Now().Add(patience))
+	if n, err := c.Read(make([]byte, 512)); err != nil || n < 30 {
+		t.Errorf("the next stranger gets %d octets, %v", n, err)
+	}
+}
