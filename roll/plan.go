@@ -20,8 +20,12 @@ const (
 	FastZSK       Kind = "zsk-fast"  // double signature (RFC 7583 §3.2.2)
 	FastKSK       Kind = "ksk-fast"  // double RRset (RFC 7583 §3.3.3)
 	FastAll       Kind = "keys-fast" // both
-	SignZone      Kind = "sign"      // an unsigned zone becomes signed (RFC 7583 §3.3.5)
-	Unsign        Kind = "unsign"    // a signed zone becomes unsigned (RFC 8078 §4)
+	// FastMixed replaces keys of more than one algorithm, as there are while that is
+	// changed: each has to leave the DS before the keys, and these before the
+	// signatures (RFC 4035 §2.2, RFC 6781 §4.1.4).
+	FastMixed Kind = "keys-fast-mixed"
+	SignZone  Kind = "sign"   // an unsigned zone becomes signed (RFC 7583 §3.3.5)
+	Unsign    Kind = "unsign" // a signed zone becomes unsigned (RFC 8078 §4)
 )
 
 // change is what a step does to a key.
@@ -106,6 +110,12 @@ var plans = map[Kind][]step{
 	FastAll: {
 		{title: "publish the new keys, sign with them and add the DS", new: publish | sign | ask, parent: true, newAt: Active, oldSeen: Retired, oldDone: Dead, wait: keysInCache | dataInCache | dsInCache, back: back{to: 1}},
 		{title: "remove the old keys and their DS", newAt: Active, old: unpublish | unsign | withdraw, parent: true, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
+	},
+	FastMixed: {
+		{title: "publish the new keys, sign with them and add the DS", new: publish | sign | ask, parent: true, newAt: Active, oldSeen: Retired, wait: keysInCache | dataInCache | dsInCache, back: noWayBack("keys of several algorithms were given up")},
+		{title: "remove the DS of the old keys", old: withdraw, parent: true, wait: dsInCache, back: noWayBack("keys of several algorithms were given up")},
+		{title: "take the old keys out", old: unpublish, oldDone: Dead, wait: keysInCache, back: noWayBack("the old keys have left the zone")},
+		{title: "remove the old signatures", newAt: Active, old: unsign, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
 	SignZone: {
 		{title: "sign the zone", new: publish | sign, newAt: Published, newDone: Ready, wait: keysInCache | dataInCache, back: back{to: 1}},

@@ -30,6 +30,8 @@ type Roll struct {
 	Paused  bool      `toml:"paused,omitempty"`
 	// Turned tells that it was cancelled and is on its way back.
 	Turned bool `toml:"cancelled,omitempty"`
+	// Overtook is the kind of rollover whose place an emergency took; empty: none.
+	Overtook Kind `toml:"overtook,omitempty"`
 	// Of the present step: when it began, the first serial that shows it and since
 	// when that is served, since when every server shows it. Zero: not yet.
 	Entered time.Time `toml:"entered,omitzero"`
@@ -146,7 +148,7 @@ func (r *Ring) NeedsParent() bool { return r.Roll != nil && plans[r.Roll.Kind][r
 // Words says what a kind does.
 func (k Kind) Words() string {
 	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollAlgorithm: "the algorithm is changed",
-		FastZSK: "the ZSK is replaced as fast as caches permit", FastKSK: "the KSK is replaced as fast as caches permit", FastAll: "the keys are replaced as fast as caches permit",
+		FastZSK: "the ZSK is replaced as fast as caches permit", FastKSK: "the KSK is replaced as fast as caches permit", FastAll: "the keys are replaced as fast as caches permit", FastMixed: "the keys are replaced as fast as caches permit",
 		SignZone: "the zone becomes signed", Unsign: "the zone becomes unsigned"}[k]
 }
 
@@ -390,6 +392,9 @@ func (r *Ring) Cancel(now time.Time) error {
 	roll := r.Roll
 	if roll == nil {
 		return ErrNoRoll
+	}
+	if roll.Overtook != "" {
+		return &NoWayBackError{"the emergency took the place of another rollover, whose keys are given up"}
 	}
 	s := plans[roll.Kind][roll.Step]
 	if roll.Entered.IsZero() && roll.Step == 0 {

@@ -349,3 +349,78 @@ func TestNoValidatorFails(t *testing.T) {
 		}
 	}
 }
+
+// TestEmergencyAtAnyMoment begins an emergency at a random moment of every kind of
+// rollover, cancelled ones and emergencies too: no validator ever rejects the zone,
+// and in the end the keys are the fresh ones alone.
+func TestEmergencyAtAnyMoment(t *testing.T) {
+	rounds := 60
+	if testing.Short() {
+		rounds = 5
+	}
+	for _, kind := range kinds {
+		overtaken := 0
+		for seed := range uint64(rounds) {
+			old, fresh := setup(kind, rand.New(rand.NewPCG(seed, uint64(len(kind)))))
+			w := newWorld(t, seed+1000, old...)
+			w.log = append(w.log, string(kind)+fmt.Sprint(" seed ", seed))
+			w.ring.Keys = append(w.ring.Keys, fresh...)
+			if err := w.ring.Start(kind, fresh, "test", w.now); err != nil {
+				t.Fatal(err)
+			}
+			var last []*roll.Key
+			for again := range 1 + w.r.IntN(3) {
+				for range w.r.IntN([]int{1, 20, 150}[w.r.IntN(3)]) {
+					w.tick()
+					if w.r.IntN(80) == 0 && w.ring.Roll != nil && w.ring.Cancel(w.now) == nil {
+						w.log = append(w.log, w.now.Format(time.RFC3339)+" cancelled")
+					}
+				}
+				if w.ring.Roll == nil {
+					break
+				}
+				alg, ok := w.ring.EmergencyAlgorithm()
+				if !ok {
+					alg = rr.ECDSAP256SHA256
+				}
+				tag := uint16(21 + 10*again)
+				next := []*roll.Key{key(tag, alg, signer.Single)}
+				if w.r.IntN(2) == 0 {
+					next = []*roll.Key{key(tag, alg, signer.KSK), key(tag+1, alg, signer.ZSK)}
+				}
+				w.ring.Keys = append(w.ring.Keys, next...)
+				if err := w.ring.Overtake(next, "lost", w.now); errors.Is(err, roll.ErrKeysOut) {
+					break
+				} else if err != nil {
+					t.Fatal(err)
+				}
+				overtaken++
+				last = next
+				w.log = append(w.log, w.now.Format(time.RFC3339)+" emergency")
+				if err := w.ring.Cancel(w.now); err == nil {
+					t.Fatal("an emergency that took another's place was cancelled")
+				}
+			}
+			for steps := 0; w.ring.Roll != nil; steps++ {
+				if steps > 20000 {
+					t.Fatalf("%s, seed %d: it never ends\n%s", kind, seed, strings.Join(w.log, "\n"))
+				}
+				w.tick()
+			}
+			for range 200 {
+				w.tick()
+			}
+			if last == nil {
+				continue
+			}
+			for _, k := range w.ring.Keys {
+				if wanted := slices.Contains(last, k); wanted && (!k.Publish || k.State != roll.Active || k.DS != (k.Role != signer.ZSK)) || !wanted && (k.Publish || k.SignKeys || k.SignZone || k.DS) {
+					t.Errorf("%s, seed %d: key %d is %+v\n%s", kind, seed, k.Tag, *k, strings.Join(w.log, "\n"))
+				}
+			}
+		}
+		if overtaken < rounds/5 {
+			t.Errorf("%s: %d of %d were overtaken", kind, overtaken, rounds)
+		}
+	}
+}

@@ -199,6 +199,9 @@ func (a *App) changeRoll(ring *keyring.Ring, c *RollChange) error {
 	if err != nil {
 		return err
 	}
+	if ring.Roll.Roll != nil && c.Fast {
+		return overtake(ring, p, c.Reason, now)
+	}
 	if ring.Roll.Roll != nil {
 		return fmt.Errorf("%w; see: fencepost roll %s", ring.Roll.Start(kind, nil, "", now), plainName(ring.Zone))
 	}
@@ -208,7 +211,7 @@ func (a *App) changeRoll(ring *keyring.Ring, c *RollChange) error {
 	if kind != roll.SignZone && len(ring.Roll.InUse(kind)) == 0 {
 		return ring.Roll.Start(kind, nil, "", now)
 	}
-	keys, err := freshKeys(ring, p, kind, nil, now)
+	keys, err := freshKeys(ring, emergencyPolicy(ring, p, c.Fast), kind, nil, now)
 	if err != nil {
 		return err
 	}
@@ -217,4 +220,29 @@ func (a *App) changeRoll(ring *keyring.Ring, c *RollChange) error {
 		reason = "asked for"
 	}
 	return ring.Roll.Start(kind, rollKeys(keys), reason, now)
+}
+
+// emergencyPolicy is the policy with the algorithm that fast replacements need: what
+// caches know cannot be changed fast, whatever the policy says by now.
+func emergencyPolicy(ring *keyring.Ring, p *workspace.Policy, fast bool) *workspace.Policy {
+	a, ok := ring.Roll.EmergencyAlgorithm()
+	if !fast || !ok || a == p.Algorithm {
+		return p
+	}
+	q := *p
+	q.Algorithm, q.Bits = a, 0
+	return &q
+}
+
+// overtake replaces every key as fast as caches permit, in the place of the rollover
+// that is going on.
+func overtake(ring *keyring.Ring, p *workspace.Policy, reason string, now time.Time) error {
+	keys, err := freshKeys(ring, emergencyPolicy(ring, p, true), roll.FastAll, nil, now)
+	if err != nil {
+		return err
+	}
+	if reason == "" {
+		reason = "asked for"
+	}
+	return ring.Roll.Overtake(rollKeys(keys), fmt.Sprintf("%s (all keys, in the place of: %s)", reason, ring.Roll.Roll.Kind.Words()), now)
 }

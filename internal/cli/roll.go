@@ -52,7 +52,8 @@ uses yet. Where the policy asks for another algorithm, all keys are replaced in 
 conservative order of RFC 6781.
 
 With --emergency everything that may be shown at once is, so that the old key goes as
-early as caches permit; the chain of trust holds all the while.
+early as caches permit; the chain of trust holds all the while. It can begin at any
+moment: in the place of another rollover it replaces every key there is.
 
 --what sign begins to sign a zone, --what unsign makes a zone unsigned: the parent's
 DS goes first (RFC 8078).`,

@@ -403,6 +403,31 @@ func TestEmergency(t *testing.T) {
 	}
 }
 
+// An emergency takes the place of whatever goes on, of its cancellation and of another
+// emergency, and every key there was is replaced.
+func TestEmergencyAnyTime(t *testing.T) {
+	l := newLab(t, "keys = \"split\"")
+	l.finish("signing")
+	before := tagsOf(t, l.home.dir)
+	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk")
+	l.tick(time.Minute, true)
+	l.tick(time.Hour, true)
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk"), 3, "a rollover is going on")
+	ok(t, l.home.dir, "roll", "cancel", "saltmarsh.example")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "in the place of: the KSK is replaced")
+	l.tick(time.Minute, true)
+	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no way back")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "zsk", "--emergency"), 0, "as fast as caches permit")
+	l.finish("the second emergency")
+	for _, line := range strings.Split(ok(t, l.home.dir, "key", "list", "saltmarsh.example"), "\n") {
+		if f := strings.Fields(line); len(f) > 0 && slices.Contains(before, f[0]) && !strings.Contains(line, "removed") {
+			t.Errorf("a key of before is still there: %s", line)
+		}
+	}
+	write(t, filepath.Join(l.home.dir, "served.zone"), ok(t, l.home.dir, "dump", "saltmarsh.example"))
+	want(t, fp(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp()), 0, "proved")
+}
+
 // Another algorithm in the policy is rolled to in the conservative order.
 func TestRollAlgorithm(t *testing.T) {
 	l := newLab(t, "keys = \"single\"")

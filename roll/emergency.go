@@ -1,0 +1,75 @@
+package roll
+
+import (
+	"errors"
+	"slices"
+	"time"
+
+	"fencepost/rr"
+)
+
+// ErrKeysOut means that there is nothing left to replace.
+var ErrKeysOut = errors.New("the zone becomes unsigned, and its parent has no DS any more: nobody relies on the keys; have it signed anew when that is done")
+
+// EmergencyAlgorithm is the algorithm that the keys of an emergency must have: that
+// of the key whose DS the parent is to have, which all caches know. ok is false where
+// nobody relies on keys yet.
+func (r *Ring) EmergencyAlgorithm() (a rr.AlgorithmNumber, ok bool) {
+	if r.Roll != nil && r.Roll.Kind == SignZone && r.Roll.Step == 0 {
+		return 0, false
+	}
+	for _, relied := range []func(*Key) bool{func(k *Key) bool { return k.DS }, (*Key).entryPoint} {
+		for _, k := range r.Keys {
+			if !k.Foreign && k.Publish && relied(k) {
+				return k.Algorithm, true
+			}
+		}
+	}
+	return 0, false
+}
+
+// Overtake begins an emergency in the place of the rollover that is going on, at
+// whatever step that is: every key there was is replaced by fresh, which are in the
+// ring. What caches may rely on stays until they cannot any more, so nothing is given
+// up but the plan.
+func (r *Ring) Overtake(fresh []*Key, reason string, now time.Time) error {
+	running := r.Roll
+	if running == nil {
+		return r.Start(FastAll, fresh, reason, now)
+	}
+	begun := !running.Entered.IsZero()
+	if running.Kind == Unsign && running.Step > 0 {
+		return ErrKeysOut
+	}
+	var old []*Key
+	for _, k := range r.Keys {
+		if !k.Foreign && !slices.Contains(fresh, k) && (k.Publish || k.SignKeys || k.SignZone || k.DS) {
+			old = append(old, k)
+		}
+	}
+	next := &Roll{Kind: FastAll, Reason: reason, Started: now, Old: tags(old), New: tags(fresh), Overtook: running.Kind}
+	if all := slices.Concat(old, fresh); slices.ContainsFunc(all, func(k *Key) bool { return k.Algorithm != all[0].Algorithm }) {
+		next.Kind = FastMixed
+	}
+	if running.Kind == SignZone && running.Step == 0 {
+		// The parent has no DS: nobody relies on the keys, and they can go at once.
+		for _, k := range slices.Concat(old, r.find(running.New)) {
+			if !slices.Contains(fresh, k) {
+				(unpublish | unsign | withdraw).apply(k)
+				k.enter(Removed, now)
+			}
+		}
+		next.Kind, next.Old = SignZone, nil
+	} else if !slices.ContainsFunc(old, func(k *Key) bool { return k.DS }) {
+		// Caches that know the old keys alone need their DS beside the new one's.
+		for _, k := range old {
+			k.DS = k.Publish && k.entryPoint()
+		}
+	}
+	if begun {
+		running.Passed = append(running.Passed, Passed{Title: plans[running.Kind][running.Step].title + " (given up for an emergency)", Entered: running.Entered, Seen: running.Seen, Ended: now})
+	}
+	running.Ended = now
+	r.Last, r.Roll, r.Unsigned = running, next, false
+	return nil
+}
