@@ -105,6 +105,15 @@ func (a *App) parentServers(ctx context.Context, zone dnsname.Name, at []string)
 // delegationAt is what a server of the parent says of a zone: NS, glue, DS.
 func (a *App) delegationAt(ctx context.Context, zone dnsname.Name, at netip.AddrPort) (map[string]bool, error) {
 	have := map[string]bool{}
+	resp, err := resolve.Ask(ctx, at, resolve.Request{Name: zone, Type: rr.TypeNS, Timeout: lookTimeout, Now: a.Now})
+	if err != nil {
+		return nil, err
+	}
+	if code := resp.Rcode(); code == message.NXDomain {
+		return have, nil // nothing is delegated there yet
+	} else if code != message.NoError {
+		return nil, fmt.Errorf("it answers: %s", code.Words())
+	}
 	w := &watcher{zone: zone, now: a.Now}
 	ds, err := w.parentDS(ctx, at)
 	if err != nil {
@@ -112,13 +121,6 @@ func (a *App) delegationAt(ctx context.Context, zone dnsname.Name, at netip.Addr
 	}
 	for _, data := range ds.data {
 		have["DS "+rr.DataText(rr.TypeDS, data)] = true
-	}
-	resp, err := resolve.Ask(ctx, at, resolve.Request{Name: zone, Type: rr.TypeNS, Timeout: lookTimeout, Now: a.Now})
-	if err != nil {
-		return nil, err
-	}
-	if code := resp.Rcode(); code != message.NoError {
-		return nil, fmt.Errorf("it answers: %s", code.Words())
 	}
 	servers := map[string]bool{}
 	for _, r := range slices.Concat(resp.Answer, resp.Authority) {

@@ -26,6 +26,9 @@ type DelegationData struct {
 	Keys    []KeyData
 	// Notes say what to know before it is entered.
 	Notes []string
+	// NotYet tells that the DS must not be entered yet, Unsigning that it has to be
+	// deleted.
+	NotYet, Unsigning bool
 }
 
 // ServerData is one name server; the addresses are needed where it lies in the
@@ -132,7 +135,8 @@ func (a *App) Handover(o HandoverOptions) (*DelegationData, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.Notes = notes
+	d.Notes = notes.words
+	d.NotYet, d.Unsigning = notes.notYet, notes.unsigning
 	digests := o.Digests
 	if pol := a.policyOf(z.Apex()); len(digests) == 0 && pol != nil {
 		digests = pol.Signing.Digests
@@ -257,9 +261,15 @@ func numbers(list []uint8) string {
 	return strings.Join(words, ", ")
 }
 
+// handoverNotes are what to know before anything is entered.
+type handoverNotes struct {
+	words             []string
+	notYet, unsigning bool
+}
+
 // publicKeys finds the keys that the parent is to have a DS of: those that the
 // zone's keys say, where they are kept; else the entry points in a signed file.
-func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey, notes []string, err error) {
+func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey, notes handoverNotes, err error) {
 	var inZone []*dnssec.PublicKey
 	var apex zone.Node
 	z.ApexNode(&apex)
@@ -270,14 +280,14 @@ func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey,
 		}
 	}
 	if len(inZone) > 0 {
-		return signer.EntryPoints(inZone), nil, nil
+		return signer.EntryPoints(inZone), notes, nil
 	}
 	ring, err := a.ring(z.Apex(), dir)
 	if err != nil {
 		if dir == "" {
-			return nil, nil, nil // a bare file, unsigned: nothing to say about keys
+			return nil, notes, nil // a bare file, unsigned: nothing to say about keys
 		}
-		return nil, nil, err
+		return nil, notes, err
 	}
 	var wanted, coming []*dnssec.PublicKey
 	for _, e := range ring.Keys {
@@ -292,11 +302,13 @@ func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey,
 	if r != nil && r.Kind == roll.SignZone && r.Step == 0 {
 		t := a.timingOf(ring)
 		rows := r.Timeline(a.Now(), &t)
-		notes = append(notes, "do not enter the DS yet: the signed zone has to reach all servers and caches first, on "+
+		notes.notYet = true
+		notes.words = append(notes.words, "do not enter the DS yet: the signed zone has to reach all servers and caches first, on "+
 			rows[0].End.UTC().Format("2006-01-02 15:04 UTC")+" at the earliest; see: fencepost roll "+plainName(z.Apex()))
 	}
 	if r != nil && r.Kind == roll.Unsign {
-		notes = append(notes, "the zone is on its way to being unsigned: have all DS deleted")
+		notes.unsigning = true
+		notes.words = append(notes.words, "the zone is on its way to being unsigned: have all DS deleted")
 		return nil, notes, nil
 	}
 	if len(wanted) > 0 {

@@ -2,24 +2,29 @@ package cli
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fencepost/internal/app"
 	"fencepost/internal/ui"
+	"fencepost/wholefile"
 )
 
 func newHandover(e *env) *cobra.Command {
 	var o app.HandoverOptions
 	var confirm, signals bool
 	var at []string
+	var out string
 	var digests []uint
 	cmd := &cobra.Command{Use: "handover ZONE|FILE", GroupID: stageSign, Short: "what the parent zone's operator must be told",
 		Long: `Shows what has to be entered at the registrar or in the parent zone: the name
 servers, their addresses where these are needed (glue), and the DS of the keys, as
-fields to copy into a form and as records; with --format epp as EPP commands (RFC
-5731, 5732, 5910).
+fields to copy into a form and as records. With --format epp the parent is asked what
+it has, and what has to change comes as EPP commands (RFC 5731, 5732, 5910). Each is a
+document of its own: where there are several, -o names a folder for them.
 
 --party-takes says what that party supports, and the best that both sides know is
 chosen. --confirm asks the parent's servers and compares each field.
@@ -27,7 +32,7 @@ chosen. --confirm asks the parent's servers and compares each field.
 Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 		Example: `  fencepost handover saltmarsh.example
   fencepost handover saltmarsh.example --party-takes 'algorithms=8,13 digests=1,2'
-  fencepost handover saltmarsh.example --format epp
+  fencepost handover saltmarsh.example --format epp -o epp
   fencepost handover saltmarsh.example --confirm --at 192.0.2.53`,
 		Annotations: map[string]string{moreFormats: "epp"},
 		Args:        exactly("ZONE or FILE"),
@@ -52,12 +57,11 @@ Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 			}
 			switch e.format {
 			case "epp":
-				text, err := d.EPP()
+				commands, err := e.app.EPP(cmd.Context(), d, at)
 				if err != nil {
 					return err
 				}
-				_, err = e.out.Write(text)
-				return err
+				return e.epp(commands, out)
 			case "json":
 				var records []string
 				for _, r := range d.Records() {
@@ -75,8 +79,34 @@ Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 	f.UintSliceVar(&digests, "digest", nil, "DS digest `TYPES`: 2 (SHA-256), 4 (SHA-384)")
 	f.BoolVar(&confirm, "confirm", false, "ask the parent's servers whether they serve it")
 	f.BoolVar(&signals, "signals", false, "the records by which name servers elsewhere vouch for the zone's first keys (DNSSEC bootstrapping, RFC 9615)")
-	f.StringArrayVar(&at, "at", nil, "with --confirm: a `SERVER` of the parent; repeat it for each")
+	f.StringArrayVar(&at, "at", nil, "with --confirm and --format epp: a `SERVER` of the parent; repeat it for each")
+	f.StringVarP(&out, "output", "o", "", "with --format epp: a `FOLDER` for the commands")
 	return cmd
+}
+
+// epp prints one command, or writes each to a file of its own.
+func (e *env) epp(commands []app.EPPCommand, folder string) error {
+	switch {
+	case len(commands) == 0:
+		e.ui.Sayf("the parent has all of it: there is nothing to be changed\n")
+		return nil
+	case folder == "" && len(commands) == 1:
+		_, err := e.out.Write(commands[0].XML)
+		return err
+	case folder == "":
+		return usageError("there are %d EPP commands, each a document of its own: name a folder for them, -o FOLDER", len(commands))
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	for _, c := range commands {
+		path := filepath.Join(folder, c.Name)
+		if err := wholefile.Write(path, c.XML, 0o644); err != nil {
+			return err
+		}
+		e.ui.Sayf("wrote %s\n", path)
+	}
+	return nil
 }
 
 // signals prints the records for the zones of name servers elsewhere.
@@ -117,7 +147,11 @@ func (e *env) handover(d *app.DelegationData) {
 	}
 	if len(d.Keys) == 0 {
 		head("Delegation signer (DS)")
-		e.ui.Printf("  none: the zone has no key, so it is not signed\n")
+		if d.Unsigning {
+			e.ui.Printf("  none: have every DS deleted\n")
+		} else {
+			e.ui.Printf("  none: the zone has no key, so it is not signed\n")
+		}
 	}
 	head("As records of the parent zone")
 	for _, r := range d.Records() {

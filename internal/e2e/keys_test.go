@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -145,6 +146,9 @@ func TestKeyGuards(t *testing.T) {
 func TestHandoverForms(t *testing.T) {
 	l := newLab(t, "keys = \"single\"\ndigests = [2, 4]")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--now", l.stamp()), 0, "do not enter the DS yet", "2026-11-23 14:20")
+	if text := ok(t, l.home.dir, "handover", "saltmarsh.example", "--now", l.stamp(), "--format", "epp", "-o", filepath.Join(t.TempDir(), "epp")); strings.Contains(text, "secDNS") {
+		t.Errorf("a DS that must not be entered yet is handed over:\n%s", text)
+	}
 	l.finish("signing")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example"), 0, "digest type       2 (SHA-256)", "digest type       4 (SHA-384)", "address         198.51.100.53")
 	one := ok(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "algorithms=8,13 digests=1,4")
@@ -155,28 +159,64 @@ func TestHandoverForms(t *testing.T) {
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "algorithms=5,8"), 3, "no common ground", "of 13", "RSASHA256")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "colour=blue"), 2, "algorithms=8,13 digests=1,2")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--digest", "1"), 2, "SHA-1 can be forged")
-	epp := ok(t, l.home.dir, "handover", "saltmarsh.example", "--format", "epp")
-	docs := strings.Split(strings.TrimPrefix(epp, "<?xml"), "<?xml")
-	if len(docs) != 3 {
-		t.Fatalf("%d EPP commands, want two hosts and a domain:\n%s", len(docs), epp)
-	}
-	var domain struct {
-		Name  string   `xml:"command>update>update>name"`
-		Hosts []string `xml:"command>update>update>add>ns>hostObj"`
-		DS    []struct {
-			Tag    string `xml:"keyTag"`
-			Digest string `xml:"digest"`
-			Key    string `xml:"keyData>pubKey"`
-		} `xml:"command>extension>update>add>dsData"`
-	}
-	if err := xml.Unmarshal([]byte("<?xml"+docs[2]), &domain); err != nil || domain.Name != "saltmarsh.example" || len(domain.Hosts) != 2 || len(domain.DS) != 2 || domain.DS[0].Tag != tagsOf(t, l.home.dir)[0] || domain.DS[0].Key == "" {
-		t.Errorf("%+v, %v", domain, err)
+	// The parent has all of it: nothing has to change.
+	if r := fp(t, l.home.dir, "handover", "saltmarsh.example", "--format", "epp"); r.status != 0 || r.out != "" || !strings.Contains(r.err, "nothing to be changed") {
+		t.Errorf("status %d, %s%s", r.status, r.out, r.err)
 	}
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--confirm"), 0, "the parent serves all of it", "same")
 	ok(t, l.registry.dir, "change", "example", "ns2.saltmarsh", "A", "192.0.2.99")
 	ok(t, l.registry.dir, "reload")
 	r := fp(t, l.home.dir, "handover", "saltmarsh.example", "--confirm", "--at", l.registry.addr)
 	want(t, r, 1, "the parent does not serve all of it", "missing", "203.0.113.54", "extra", "192.0.2.99")
+	// One address differs: one command, of what goes and what comes.
+	var host struct {
+		Name string   `xml:"command>update>update>name"`
+		Add  []string `xml:"command>update>update>add>addr"`
+		Rem  []string `xml:"command>update>update>rem>addr"`
+	}
+	text := ok(t, l.home.dir, "handover", "saltmarsh.example", "--format", "epp")
+	if err := xml.Unmarshal([]byte(text), &host); err != nil || host.Name != "ns2.saltmarsh.example" || !slices.Equal(host.Add, []string{"203.0.113.54"}) || !slices.Equal(host.Rem, []string{"192.0.2.99"}) || strings.Count(text, "<?xml") != 1 {
+		t.Errorf("%+v, %v\n%s", host, err, text)
+	}
+	// One DS is of another key: that one goes, one comes, and each stands once.
+	zone := filepath.Join(l.registry.dir, "zones", "example.zone")
+	lines := strings.Split(read(t, zone), "\n")
+	for i, line := range lines {
+		if strings.Contains(line, "DS") && strings.Contains(line, " 13 2 ") {
+			f := strings.Fields(line)
+			lines[i] = strings.Replace(line, f[len(f)-1], strings.Repeat("ab", 32), 1)
+		}
+	}
+	write(t, zone, strings.Join(lines, "\n"))
+	ok(t, l.registry.dir, "change", "example", "ns2.saltmarsh", "A", "203.0.113.54")
+	ok(t, l.registry.dir, "reload")
+	var domain struct {
+		Name string   `xml:"command>update>update>name"`
+		Rem  []string `xml:"command>extension>update>rem>dsData>digest"`
+		Add  []string `xml:"command>extension>update>add>dsData>digest"`
+		Key  []string `xml:"command>extension>update>add>dsData>keyData>pubKey"`
+	}
+	text = ok(t, l.home.dir, "handover", "saltmarsh.example", "--format", "epp")
+	if err := xml.Unmarshal([]byte(text), &domain); err != nil || domain.Name != "saltmarsh.example" || !slices.Equal(domain.Rem, []string{strings.Repeat("AB", 32)}) || len(domain.Add) != 1 || len(domain.Key) != 1 || domain.Add[0] == domain.Rem[0] {
+		t.Errorf("%+v, %v\n%s", domain, err, text)
+	}
+	if strings.Index(text, "secDNS:rem") > strings.Index(text, "secDNS:add") || strings.Contains(text, "<domain:add>") || strings.Contains(text, "<domain:rem>") {
+		t.Errorf("out of order, or empty elements:\n%s", text)
+	}
+	// For one that has nothing yet: several commands, each a document of its own.
+	none := filepath.Join(t.TempDir(), "none")
+	write(t, filepath.Join(none, "zones", "example.zone"), "$ORIGIN example.\n$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
+	write(t, filepath.Join(none, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[[zone]]\nname = \"example\"\n", freePort(t)))
+	empty := serve(t, none)
+	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--format", "epp", "--at", empty.addr), 2, "3 EPP commands", "-o FOLDER")
+	folder := filepath.Join(t.TempDir(), "epp")
+	ok(t, l.home.dir, "handover", "saltmarsh.example", "--format", "epp", "--at", empty.addr, "-o", folder)
+	files, _ := filepath.Glob(filepath.Join(folder, "*.xml"))
+	for i, words := range []string{"host:create", "host:create", "secDNS:add"} {
+		if len(files) != 3 || !strings.Contains(read(t, files[i]), words) || strings.Contains(read(t, files[i]), "rem>") {
+			t.Fatalf("%v, and number %d has no %s", files, i+1, words)
+		}
+	}
 	l.registry.stop()
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--confirm"), 1, "nothing listens on")
 }
