@@ -125,9 +125,22 @@ func newParser(file *source.File, opts Options, diags *diag.List) *parser {
 	p := &parser{opts: opts, diags: diags}
 	p.frame = frame{file: file, origin: []byte(opts.Origin.Wire())}
 	p.scan.src = file.Content
-	p.skipMark()
+	p.beginFile()
 	p.buf = make([]byte, 0, 512)
 	return p
+}
+
+// beginFile looks at both ends of a file.
+func (p *parser) beginFile() {
+	p.skipMark()
+	text := p.file.Content
+	at := bytes.LastIndexByte(text, '\n') + 1
+	last := bytes.TrimSpace(text[at:])
+	if len(last) == 0 || last[0] == ';' {
+		return
+	}
+	p.report(RuleLastLine.At(source.Span{Start: p.file.Pos(at), End: p.file.Pos(len(text))}, "the last line has no end: was the file cut off?").
+		Suggest("look whether the line is whole, and end it"))
 }
 
 // skipMark passes over a byte-order mark at the beginning of a file.
@@ -316,7 +329,7 @@ func (p *parser) includeDirective(e *Entry) {
 	in := frame{file: f, origin: origin, defaultTTL: p.defaultTTL, hasDefault: p.hasDefault, lastTTL: p.lastTTL, hasLast: p.hasLast}
 	in.scan.src = f.Content
 	p.frame = in
-	p.skipMark()
+	p.beginFile()
 }
 
 // loseOwner forgets the owner of the record before: what comes stands behind

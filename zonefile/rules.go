@@ -90,6 +90,12 @@ var (
 		Doc:  "Three octets that some editors put in front of a text. They are passed over here; other software takes them for a part of the first word.",
 		Bad:  "-- bare --\n\ufeff$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n",
 		Good: "www A 192.0.2.1\n"}
+	RuleLastLine = &diag.Rule{Code: "unfinished-last-line", Severity: diag.Warning,
+		Title: "the last line has no end", Ref: "RFC 1035 §5.1",
+		Doc: "Every line of a text ends with a line feed. Where the last one has none, the file was perhaps cut off while it was copied or written, and 192.0.2.111 is 192.0.2.1 now. " +
+			"A server does not take such a file: look whether the line is whole, and end it.",
+		Bad:  "www A 192.0.2.1",
+		Good: "www A 192.0.2.1\n"}
 	RuleNotASCII = &diag.Rule{Code: "not-ascii", Severity: diag.Warning,
 		Title: "a name holds characters outside ASCII", Ref: "RFC 5891 §4.4",
 		Doc:  "The octets are taken as they are, which no resolver will ask for. An internationalised name is written as its A-label, beginning with xn--.",
@@ -112,5 +118,5 @@ var (
 var Rules = []*diag.Rule{
 	RuleUnknownDirective, RuleBadDirective, RuleUnclosedParen, RuleUnopenedParen, RuleUnclosedQuote, RuleInnerQuote, RuleUnknownType,
 	RuleMissingType, RuleTypeNotData, RuleWrongClass, RuleNoOwner, RuleNoTTL, RuleSOATTL, RuleBadTTL, RuleTTLUnits,
-	RuleCarriageReturn, RuleByteOrderMark, RuleNotASCII, RuleOutsideZone, RuleInclude,
+	RuleCarriageReturn, RuleByteOrderMark, RuleLastLine, RuleNotASCII, RuleOutsideZone, RuleInclude,
 }

@@ -24,7 +24,7 @@ var (
 var errNotHere = errors.New("read again")
 
 // saidOnce are the rules that are reported once for each file.
-var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true, RuleNoTTL: true, RuleByteOrderMark: true}
+var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true, RuleNoTTL: true, RuleByteOrderMark: true, RuleLastLine: true}
 
 // readSplit reads the whole file from two places if it can, and tells whether it
 // did. Where it cannot, p stands somewhere in the file and the rest is still to be

@@ -79,13 +79,16 @@ func TestLanguage(t *testing.T) {
 // All mistakes are found in one run, at their places.
 func TestFindings(t *testing.T) {
 	for _, c := range []struct{ what, text, want string }{
-		{"directives", "@TTL 60\n$TLL 60\nTTL 60\n$FOO x\n$ORIGIN\n$TTL x", "1:1 unknown-directive, 2:1 unknown-directive, 3:1 unknown-directive, 4:1 unknown-directive, 5:8 bad-directive, 6:6 bad-ttl"},
+		{"directives", "@TTL 60\n$TLL 60\nTTL 60\n$FOO x\n$ORIGIN\n$TTL x\n", "1:1 unknown-directive, 2:1 unknown-directive, 3:1 unknown-directive, 4:1 unknown-directive, 5:8 bad-directive, 6:6 bad-ttl"},
 		{"a parenthesis never closed names its line and swallows nothing", "a 1 A 192.0.2.1\nb 1 TXT ( \"x\"\n  \"y\"\nc 1 A 192.0.2.256\n", "2:9 unclosed-parenthesis, 4:15 address-out-of-range"},
 		{"a second parenthesis shows that the first was forgotten", "b 1 TXT ( x\nc 1 TXT ( y )\nd 1 A x\n", "1:9 unclosed-parenthesis, 3:7 bad-address"},
 		{"a parenthesis never opened", "b 1 TXT x )\n", "1:11 unopened-parenthesis"},
 		{"a quote never closed", "b 1 TXT \"x\nc 1 TXT y\n", "1:9 unclosed-quote"},
 		{"types", "a 1 AA 192.0.2.1\nb 1 IN\nc 1 ANY \\# 0\nd 1 CH A 192.0.2.1\n", "1:5 unknown-type, 2:7 missing-type, 3:5 type-not-for-zones, 4:5 wrong-class"},
-		{"owners", "  A 192.0.2.1\na..b 1 A 192.0.2.1\n" + strings.Repeat("x", 64) + " 1 A 192.0.2.1\nb\u00fc 1 A 192.0.2.1", "1:3 no-owner, 2:3 empty-label, 3:1 label-too-long, 4:1 not-ascii"},
+		{"a last line that was cut off", "a 1 A 192.0.2.1\nb 1 A 192.0.2.1", "2:1 unfinished-last-line"},
+		{"last lines that say nothing", "a 1 A 192.0.2.1\n  ", ""},
+		{"a last comment", "a 1 A 192.0.2.1\n ; the end", ""},
+		{"owners", "  A 192.0.2.1\na..b 1 A 192.0.2.1\n" + strings.Repeat("x", 64) + " 1 A 192.0.2.1\nb\u00fc 1 A 192.0.2.1\n", "1:3 no-owner, 2:3 empty-label, 3:1 label-too-long, 4:1 not-ascii"},
 		{"TTLs", "a 2147483648 A 192.0.2.1\nb 1y A 192.0.2.1\n", "1:3 bad-ttl, 2:3 bad-ttl"},
 		{"no TTL at all is said once", "a A 192.0.2.1\nb A 192.0.2.2\n", "1:3 no-ttl"},
 		{"the fault is marked inside a field", "a 1 A 192.0.2.256\nb 1 NS x..y\n", "1:15 address-out-of-range, 2:10 empty-label"},

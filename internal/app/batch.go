@@ -203,7 +203,13 @@ func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
 		return nil, err
 	}
 	e.opts = zonefile.Options{Origin: origin, Open: b.a.includes(&e.src, path)}
-	e.file = zonefile.Parse(f, e.opts, &diag.List{})
+	found := &diag.List{}
+	e.file = zonefile.Parse(f, e.opts, found)
+	for _, d := range found.All {
+		if d.Rule == zonefile.RuleLastLine && e.src.Position(d.Span.Start).File == f.Name {
+			return nil, fmt.Errorf("the last line of %s has no end: the file was perhaps cut off, and a change would hide that; look whether the line is whole, and end it", Shown(path))
+		}
+	}
 	if e.file.Apex.IsZero() || e.file.SOA() == nil {
 		return nil, fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
 	}

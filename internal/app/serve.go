@@ -20,6 +20,7 @@ import (
 	"fencepost/source"
 	"fencepost/workspace"
 	"fencepost/zone"
+	"fencepost/zonefile"
 )
 
 // Service is a running server with the workspace it serves.
@@ -168,6 +169,11 @@ func (a *App) loadClean(path string, name dnsname.Name, settings *lint.Settings)
 			if d.Severity == diag.Error {
 				return nil, &InvalidError{Shown(path), n, fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
 			}
+		}
+	}
+	for _, d := range diags.All { // a warning to people; here nobody looks whether the line is whole
+		if d.Rule.Code == zonefile.RuleLastLine.Code {
+			return nil, &InvalidError{Shown(path), 1, fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
 		}
 	}
 	return in.zone.Snapshot, nil

@@ -103,3 +103,21 @@ func TestCheckOperands(t *testing.T) {
 		t.Errorf("status %d\n%s%s", r.status, r.out, r.err)
 	}
 }
+
+// A file that was cut off in its last line is told of, and no server takes it.
+func TestCutOff(t *testing.T) {
+	dir := t.TempDir()
+	zone := filepath.Join(dir, "zones", "tides.example.zone")
+	whole := strings.Replace(tides, "hostmaster 1 ", "hostmaster 2 ", 1) + "last A 192.0.2.111\n"
+	write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[[zone]]\nname = \"tides.example\"\n", freePort(t)))
+	write(t, zone, tides)
+	d := serve(t, dir)
+	write(t, zone, whole[:len(whole)-3])
+	want(t, fp(t, dir, "check"), 0, "unfinished-last-line", "the last line has no end")
+	want(t, fp(t, dir, "reload"), 1, "kept", "the last line has no end")
+	want(t, fp(t, dir, "add", "tides.example", "x", "A", "192.0.2.7"), 3, "the last line of", "would hide that")
+	want(t, fp(t, ".", "ask", "last.tides.example", "A", "--at", d.addr), 0, "does not exist")
+	write(t, zone, whole)
+	ok(t, dir, "reload")
+	want(t, fp(t, ".", "ask", "last.tides.example", "A", "--at", d.addr), 0, "192.0.2.111")
+}
