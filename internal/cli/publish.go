@@ -29,7 +29,7 @@ import (
 func newServe(e *env) *cobra.Command {
 	var listen []string
 	cmd := &cobra.Command{Use: "serve", GroupID: stagePublish, Short: "answer queries for the zones of the workspace",
-		Long: `Serves the workspace over UDP and TCP: answers questions, sends zones to the
+		Long: `Serves the workspace over UDP and TCP: answers queries, sends zones to the
 peers in send-to and tells them of changes, fetches the zones in fetch-from and
 keeps them, signs the zones with a policy and renews their signatures.
 

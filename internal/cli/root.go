@@ -159,7 +159,7 @@ proves from outside that the world gets the right answers.
 New here? See the whole story on demo data:  fencepost demo`,
 		Example: `  fencepost init mydns --zone example.org     a workspace with a first zone
   fencepost check                             everything that is wrong, at once
-  fencepost serve                             answer questions`,
+  fencepost serve                             answer queries`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Version:       Version(),
@@ -191,6 +191,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 		newAsk(e), newSecondaries(e),
 		newDemo(e),
 	)
+	withHelp(root)
 	markBegin(e, root)
 	return root
 }

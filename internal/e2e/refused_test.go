@@ -68,6 +68,8 @@ var refusals = []struct {
 	{"roll start saltmarsh.example --what all", 2, []string{"is not signed by this workspace"}},
 	{"roll cancel nozone.example", 2, []string{"nozone.example is not signed"}},
 	{"handover saltmarsh.example --party-takes digests=x", 2, []string{"no number of digests"}},
+	{"help nonsense", 2, []string{"no command fencepost nonsense"}},
+	{"help roll strt", 2, []string{"did you mean start"}},
 	{"handover saltmarsh.example --format xml", 2, []string{"text, json or epp"}},
 	{"delegate saltmarsh.example nosuch --follow", 3, []string{"is not delegated"}},
 
