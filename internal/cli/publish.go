@@ -40,7 +40,7 @@ listens on this machine only. A zone with errors never replaces a good one.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e.running()
-			debug.SetGCPercent(100)
+			debug.SetGCPercent(steadyGC)
 			return e.serve(cmd.Context(), listen)
 		}}
 	cmd.Flags().StringArrayVar(&listen, "listen", nil, "`ADDRESS:PORT` to listen on, in place of the configured ones; repeat it for each")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -29,6 +30,7 @@ back and verifies every signature, which takes longer than signing.`,
   fencepost sign plain.zone --keys ./mykeys -o signed.zone --denial nsec3 --zonemd`,
 		Args: exactly("FILE or ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			debug.SetGCPercent(steadyGC)
 			o.Operand, o.Stdout = args[0], e.out
 			update, end := e.ui.Progress("signing")
 			o.Progress = update

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -21,6 +22,7 @@ the DS or DNSKEY records given.`,
   fencepost verify signed.zone --ds "12345 13 2 9F0A..."`,
 		Args: exactly("FILE or ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			debug.SetGCPercent(steadyGC)
 			o.Operand = args[0]
 			update, end := e.ui.Progress("verifying")
 			o.Progress = update
