@@ -8,6 +8,7 @@ import (
 	"hash"
 	"slices"
 
+	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/zone"
 )
@@ -98,11 +99,7 @@ type digester struct {
 // stand together, in the order of the types they cover.
 func (d *digester) node(n *zone.Node) {
 	d.owner = d.z.AppendOwner(d.owner[:0], n)
-	for i, c := range d.owner {
-		if c >= 'A' && c <= 'Z' {
-			d.owner[i] = c + 'a' - 'A'
-		}
-	}
+	d.owner = dnsname.AppendLower(d.owner[:0], d.owner)
 	d.sigs = d.sigs[:0]
 	for set := range n.RRsets {
 		if set.Type == rr.TypeRRSIG && !(n.IsApex() && set.Covered() == rr.TypeZONEMD) {

@@ -2,6 +2,9 @@ package tsig_test
 
 import (
 	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"testing"
 	"time"
@@ -286,5 +289,34 @@ func TestMACSizes(t *testing.T) {
 				t.Errorf("%s with %d of %d octets: %v", algorithm, n, rule.Full, err)
 			}
 		}
+	}
+}
+
+// The MAC of a report that the clocks differ is over all of RFC 8945 §4.3.3, with the
+// server's time as other data (§5.2.3), put together here by hand.
+func TestBadTimeMAC(t *testing.T) {
+	f, key := read(t)
+	var request, requestMAC []byte
+	for _, c := range f.Cases {
+		if c.Name == "request SOA, hmac-sha256" {
+			request, requestMAC = vectors.Hex(t, c.Message), vectors.Hex(t, c.MAC)
+		}
+	}
+	const now = 1735699600
+	server := tsig.NewStream(key("hmac-sha256"))
+	_, _ = server.Verify(request, offset(t, request), time.Unix(now, 0))
+	head := bytes.Clone(request[:offset(t, request)])
+	head[2], head[3], head[11] = 0x80, 9, 0
+	out := tsig.Refuse(bytes.Clone(head), request, offset(t, request), tsig.BadTime, server, time.Unix(now, 0))
+	name, alg := dnsname.MustParse(f.KeyName).Key(), dnsname.MustParse("hmac-sha256.").Key()
+	signed := binary.BigEndian.AppendUint16(nil, uint16(len(requestMAC)))
+	signed = append(append(signed, requestMAC...), head...)
+	signed = append(signed, name+"\x00\xff\x00\x00\x00\x00"+alg...)
+	tail := []byte("\x00\x00\x67\x74\x85\x80\x01\x2c\x00\x12\x00\x06\x00\x00") // the request's time (1735689600), 300 s, BADTIME, six octets:
+	tail = binary.BigEndian.AppendUint32(tail, now)                            // ours
+	mac := hmac.New(sha256.New, vectors.Hex(t, f.KeyHex))
+	mac.Write(append(signed, tail...))
+	if want := mac.Sum(nil); !bytes.Contains(out[len(head):], append([]byte("\x00\x20"), want...)) || !bytes.HasSuffix(out, binary.BigEndian.AppendUint32([]byte("\x00\x12\x00\x06\x00\x00"), now)) {
+		t.Errorf("the MAC is not %x in\n%x", want, out[len(head):])
 	}
 }

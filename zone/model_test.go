@@ -541,3 +541,20 @@ func emptyAndFill(t *testing.T, s *zone.Snapshot, m model) {
 	compare(t, full, m)
 	compareDiff(t, s, full, m, m)
 }
+
+// Names are hashed as an NSEC3PARAM record without flags says; others are not for
+// servers (RFC 5155 §4.1.2).
+func TestHashParams(t *testing.T) {
+	hashed := rr.Record{Name: dnsname.MustParse("0p9mhaveqvm6t7vbl5lop2u3t2rp3tom." + apex.String()), Type: rr.TypeNSEC3, TTL: 1, Data: []byte("\x01\x00\x00\x00\x00\x01a\x00")}
+	for text, want := range map[string]string{"": "", "\x01\x00\x00\x05\x00": "\x01\x00\x00\x05\x00", "\x01\x01\x00\x05\x00": "", "\x01\x80\x00\x05\x00|\x01\x00\x00\x07\x01a": "\x01\x00\x00\x07\x01a"} {
+		records := []rr.Record{{Name: apex, Type: rr.TypeSOA, TTL: 1, Data: []byte(soaData)}, hashed}
+		for _, data := range strings.Split(text, "|") {
+			if data != "" {
+				records = append(records, rr.Record{Name: apex, Type: rr.TypeNSEC3PARAM, TTL: 1, Data: []byte(data)})
+			}
+		}
+		if got := build(t, records).HashParams(); string(got) != want {
+			t.Errorf("with %q names are hashed by %q, want %q", text, got, want)
+		}
+	}
+}
