@@ -77,6 +77,9 @@ func TestWaits(t *testing.T) {
 				t.Errorf("%s: step %d ended a second early", c.kind, i)
 				break
 			}
+			if rows := r.Roll.Timeline(at, fixed()); !strings.Contains(strings.Join(rows[i].Waits, " "), "in caches") {
+				t.Errorf("%s: that caches are waited for is not said: %v", c.kind, rows[i].Waits)
+			}
 			move(time.Second)
 		}
 		if r.Roll != nil {

@@ -120,8 +120,12 @@ func TestSecrets(t *testing.T) {
 	if c != nil || len(found) == 0 || !strings.Contains(found[0], "secrets-readable") || !strings.Contains(found[0], "chmod 600") {
 		t.Errorf("readable secrets: %v", found)
 	}
+	for _, secret := range []string{"", "%%%", "QUJDREVG%"} {
+		if c, found := load(t, good, "[tsig.harbour-2026]\nsecret = \""+secret+"\"\n", 0o600); c != nil || !strings.Contains(strings.Join(found, "\n"), "is not base64") {
+			t.Errorf("the secret %q: %v", secret, found)
+		}
+	}
 	for what, text := range map[string]string{
-		"is not base64":     "[tsig.harbour-2026]\nsecret = \"%%%\"\n",
 		"unknown algorithm": "[tsig.harbour-2026]\nalgorithm = \"hmac-md5\"\nsecret = \"AAAA\"\n",
 		"cannot be read":    "[tsig.harbour-2026]\nsecrit = \"QUJDREVG\"\n",
 	} {

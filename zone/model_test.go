@@ -558,3 +558,23 @@ func TestHashParams(t *testing.T) {
 		}
 	}
 }
+
+// A chain of hashed names that comes or goes is a difference like any other.
+func TestDiffOfHashed(t *testing.T) {
+	apexSOA := rr.Record{Name: apex, Type: rr.TypeSOA, TTL: 1, Data: []byte(soaData)}
+	hashed := rr.Record{Name: dnsname.MustParse("0p9mhaveqvm6t7vbl5lop2u3t2rp3tom." + apex.String()), Type: rr.TypeNSEC3, TTL: 1, Data: []byte("\x01\x00\x00\x00\x00\x01a\x00")}
+	plain, with := build(t, []rr.Record{apexSOA}), build(t, []rr.Record{apexSOA, hashed})
+	for _, c := range []struct {
+		from, to *zone.Snapshot
+		comes    int
+	}{{plain, with, 1}, {with, plain, -1}, {with, with, 0}} {
+		got := 0
+		zone.Diff(c.from, c.to, func(d zone.Difference) bool {
+			got += d.New.N - d.Old.N
+			return true
+		})
+		if got != c.comes {
+			t.Errorf("%d records of hashed names come, want %d", got, c.comes)
+		}
+	}
+}
