@@ -156,6 +156,7 @@ func TestLineChanges(t *testing.T) {
 		{"1\n2\n3\n", "1\nx\n3\n", "2", "x"},
 		{"1\n1\n", "1\n", "1", ""},
 		{"", "1\n", "", "1"},
+		{"1\r\n2\r\n", "1\r\n3\r\n", "2", "3"}, // the end of a line is none of its text
 	} {
 		removed, added := lineChanges([]byte(c.a), []byte(c.b))
 		if r := strings.Trim(strings.Join(removed, ","), ","); r != c.removed {

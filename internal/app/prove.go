@@ -187,7 +187,7 @@ func firstLine(text []byte) []byte {
 func takeLines(to []string, text []byte, n int) ([]string, []byte) {
 	for ; n != 0 && len(text) > 0; n-- {
 		l := firstLine(text)
-		to, text = append(to, strings.TrimSuffix(string(l), "\n")), text[len(l):]
+		to, text = append(to, strings.TrimSuffix(strings.TrimSuffix(string(l), "\n"), "\r")), text[len(l):]
 	}
 	return to, text
 }
