@@ -301,3 +301,20 @@ func TestWords(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// What the parent has is known only when every one of its servers was asked and shows
+// it; nobody asked is no evidence.
+func TestNoteParent(t *testing.T) {
+	good, bad, away := roll.Look{Server: "a", Parent: true}, roll.Look{Server: "b", Parent: true, Wrong: "it has another DS"}, roll.Look{Server: "c", Parent: true, Err: errors.New("no answer")}
+	for i, c := range []struct {
+		looks []roll.Look
+		want  bool
+	}{{nil, false}, {[]roll.Look{good}, true}, {[]roll.Look{good, good}, true}, {[]roll.Look{good, bad}, false}, {[]roll.Look{away, good}, false}} {
+		asked, gone := key(1, rr.ED25519, signer.Single), key(2, rr.ED25519, signer.Single)
+		asked.DS, gone.Seen = true, at
+		r := &roll.Ring{Keys: []*roll.Key{asked, gone}}
+		if got := r.NoteParent(c.looks, at.Add(time.Hour)); got != c.want || asked.Seen.IsZero() == c.want || gone.Gone.IsZero() == c.want || r.Unseen() == c.want {
+			t.Errorf("case %d: %v; the DS seen at %s, the other's gone at %s", i, got, asked.Seen, gone.Gone)
+		}
+	}
+}

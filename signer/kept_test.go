@@ -286,3 +286,26 @@ func TestDigestOrder(t *testing.T) {
 		}
 	}
 }
+
+// Records that a signer makes at the apex are data like any other elsewhere, also
+// where a name has nothing else.
+func TestDataElsewhereStays(t *testing.T) {
+	z, err := sample(t, 3).With([]zone.Change{
+		{Owner: dnsname.MustParse("key.example."), Records: []rr.Record{rec("key.example.", rr.TypeDNSKEY, "\x01\x01\x03\x0fkey")}},
+		{Owner: dnsname.MustParse("cds.example."), Records: []rr.Record{rec("cds.example.", rr.TypeCDS, "\x00\x00\x00\x00\x00")}},
+		{Owner: dnsname.MustParse("left.example."), Records: []rr.Record{rec("left.example.", rr.TypeNSEC, "\x01a\x00\x00\x01\x40")}},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, _, err := signer.Sign(context.Background(), z, []signer.Key{newKey(t, rr.ED25519, signer.Single)}, signer.Policy{}, at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]bool{"key.example.": true, "cds.example.": true, "left.example.": false} {
+		var n zone.Node
+		if got := s.GetName(dnsname.MustParse(name), &n); got != want {
+			t.Errorf("%s is there: %v, want %v", name, got, want)
+		}
+	}
+}

@@ -16,6 +16,7 @@ import (
 
 	"fencepost/dnsname"
 	"fencepost/rr"
+	"fencepost/source"
 	"fencepost/zone"
 )
 
@@ -576,5 +577,31 @@ func TestDiffOfHashed(t *testing.T) {
 		if got != c.comes {
 			t.Errorf("%d records of hashed names come, want %d", got, c.comes)
 		}
+	}
+}
+
+// Each record keeps its position, however many goroutines build the zone.
+func TestPositionsOfMany(t *testing.T) {
+	zone.Shrink(t, 4, 64, 10)
+	const n = 3000
+	b := zone.NewBuilder(apex, true)
+	at := map[string]source.Pos{}
+	for i := range n {
+		owner := dnsname.MustParse(fmt.Sprintf("h%d.%s", i*7919%n, apex))
+		at[owner.Key()] = source.Pos(i + 1)
+		if err := b.Add([]byte(owner.Wire()), rr.TypeA, 1, []byte{192, 0, 2, 1}, source.Pos(i+1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	built := b.Build()
+	if len(built.Positions) != n {
+		t.Fatalf("%d positions of %d records", len(built.Positions), n)
+	}
+	i := 0
+	for node := range built.Nodes {
+		if want := at[built.Owner(node).Key()]; built.Positions[i] != want {
+			t.Fatalf("record %d has position %d, not %d", i, built.Positions[i], want)
+		}
+		i++
 	}
 }
