@@ -5,6 +5,7 @@
 package wholefile
 
 import (
+	"bytes"
 	"errors"
 	"io/fs"
 	"os"
@@ -76,6 +77,34 @@ func Write(path string, text []byte, mode fs.FileMode) error {
 	}
 	defer f.Discard()
 	if _, err := f.File.Write(text); err != nil {
+		return err
+	}
+	return f.Commit()
+}
+
+// ErrChanged means that a file is not what it was.
+var ErrChanged = errors.New("the file was changed by somebody else")
+
+// Replace is Write for a file that was read before: at the last moment it looks
+// whether it still holds old, or still is not there if it is fresh.
+func Replace(path string, fresh bool, old, text []byte, mode fs.FileMode) error {
+	f, err := Create(path, mode)
+	if err != nil {
+		return err
+	}
+	defer f.Discard()
+	if _, err := f.File.Write(text); err != nil {
+		return err
+	}
+	if err := f.Sync(); err != nil { // what takes time comes first
+		return err
+	}
+	now, err := os.ReadFile(path)
+	missing := errors.Is(err, fs.ErrNotExist)
+	if err != nil && !missing || missing != fresh || !fresh && !bytes.Equal(now, old) {
+		if err == nil || missing {
+			err = ErrChanged
+		}
 		return err
 	}
 	return f.Commit()

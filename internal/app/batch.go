@@ -2,6 +2,7 @@ package app
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -13,6 +14,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/source"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zonefile"
 )
@@ -40,6 +42,16 @@ type EditedFile struct {
 	path string
 	old  []byte
 	text []byte
+}
+
+// write puts the new text in the place of the old, unless somebody saved another
+// meanwhile.
+func (f *EditedFile) write() error {
+	err := wholefile.Replace(f.path, f.New, f.old, f.text, 0o644)
+	if errors.Is(err, wholefile.ErrChanged) {
+		return fmt.Errorf("%s was changed by somebody else meanwhile; nothing was written: try again", f.Path)
+	}
+	return err
 }
 
 // undo puts a file back as it was.
@@ -247,8 +259,13 @@ func (b *batch) finish(dry bool) (*Edited, error) {
 	if dry {
 		return res, nil
 	}
+	done, err := intend(res.Files)
+	if err != nil {
+		return nil, err
+	}
+	defer done() // also after a failure, when what was written has been put back
 	for i, f := range res.Files {
-		if err := writeFile(f.path, f.text); err != nil {
+		if err := f.write(); err != nil {
 			for _, done := range res.Files[:i] { // all or none
 				if back := done.undo(); back != nil {
 					return nil, fmt.Errorf("%w; and %s could not be put back: %w", err, done.Path, back)

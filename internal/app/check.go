@@ -142,6 +142,7 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	if err != nil {
 		return err
 	}
+	finishIn(filepath.Join(dir, workspace.ZonesDir))
 	c, err := loadConfig(dir, res.Source, res.Diags)
 	if err != nil {
 		return err

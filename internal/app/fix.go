@@ -82,7 +82,7 @@ func (a *App) fixFile(src *source.Set, f *source.File, diags []*diag.Diagnostic)
 	if why := a.worse(f, text); why != "" {
 		return &Fixed{Path: f.Name, Refused: why}, nil
 	}
-	return out, writeFile(f.Name, text)
+	return out, (&EditedFile{Path: f.Name, path: f.Name, old: f.Content, text: text}).write()
 }
 
 // applyFixes replaces the spans of all mends that do not overlap.

@@ -31,10 +31,15 @@ func lockFolder(dir string) (unlock func(), err error) {
 	if errors.Is(err, errLocked) {
 		err = fmt.Errorf("another fencepost has been changing files in %s for %s; nothing was changed here", Shown(dir), lockWait)
 	}
-	if err == nil {
-		wholefile.Sweep(dir, time.Now())
+	if err != nil {
+		return nil, err
 	}
-	return unlock, err
+	wholefile.Sweep(dir, time.Now())
+	if err := finishIntended(dir); err != nil {
+		unlock()
+		return nil, fmt.Errorf("what was left half done in %s cannot be finished: %w", Shown(dir), err)
+	}
+	return unlock, nil
 }
 
 // keyLockWait is how long a command waits for another to be done with the keys. A

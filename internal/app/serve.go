@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"fencepost/diag"
@@ -97,6 +98,7 @@ func (sv *Service) Published() ([]journal.Published, error) { return sv.store.Al
 
 // serverConfig turns the workspace's configuration into the server's.
 func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
+	finishIn(filepath.Join(c.Dir, workspace.ZonesDir))
 	out := &server.Config{Listen: c.Listen}
 	for _, z := range c.Zones {
 		if len(z.Audiences) > 0 {

@@ -96,7 +96,7 @@ func (a *App) tidyFile(path string, check bool) (*Tidied, error) {
 	if check {
 		return out, nil
 	}
-	return out, writeFile(path, text)
+	return out, (&EditedFile{Path: out.Path, path: path, old: f.Content, text: text}).write()
 }
 
 // openFunc reads a file that another includes.

@@ -3,10 +3,12 @@ package e2e
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 )
 
 // What a zone file names in $INCLUDE is not read where it must not be, cannot be or
@@ -120,4 +122,40 @@ func TestCutOff(t *testing.T) {
 	write(t, zone, whole)
 	ok(t, dir, "reload")
 	want(t, fp(t, ".", "ask", "last.tides.example", "A", "--at", d.addr), 0, "192.0.2.111")
+}
+
+// An edit of two files that is killed anywhere leaves both changed or neither, once
+// the next command has looked.
+func TestKilledBatch(t *testing.T) {
+	dir := t.TempDir()
+	forward, reverse := filepath.Join(dir, "zones", "tides.example.zone"), filepath.Join(dir, "zones", "2.0.192.in-addr.arpa.zone")
+	write(t, filepath.Join(dir, "fencepost.toml"), "[[zone]]\nname = \"tides.example\"\n[[zone]]\nname = \"2.0.192.in-addr.arpa\"\n")
+	write(t, forward, tides)
+	write(t, reverse, "$ORIGIN 2.0.192.in-addr.arpa.\n$TTL 3600\n@ SOA ns1.tides.example. hostmaster.tides.example. 1 7200 900 1209600 300\n@ NS ns1.tides.example.\n@ NS ns2.tides.example.\n")
+	both, neither := 0, 0
+	for i := range 60 {
+		host := fmt.Sprintf("k%d", i)
+		cmd := exec.Command(program, "add", "tides.example", host, "A", fmt.Sprintf("192.0.2.%d", 100+i), "--ptr")
+		cmd.Dir = dir
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(i%30) * time.Millisecond)
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		fp(t, dir, "check")
+		a, b := strings.Contains(read(t, forward), "\n"+host+" "), strings.Contains(read(t, reverse), host+".tides.example.")
+		switch {
+		case a != b:
+			t.Errorf("killed after %d ms: the address is there: %v, the PTR record: %v", i%30, a, b)
+		case a:
+			both++
+		default:
+			neither++
+		}
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, "zones", ".batch*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	t.Logf("both %d times, neither %d times", both, neither)
 }

@@ -1,0 +1,99 @@
+package app
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"fencepost/wholefile"
+)
+
+// intentFile is where a batch says what it is about to write, when that is more than
+// one file: a program that is killed half way leaves it, and the next one that locks
+// the folder finishes the work. All texts were made and checked before.
+const intentFile = ".batch.intent"
+
+// intended is one file of a batch.
+type intended struct {
+	Path string `json:"path"`
+	Old  string `json:"old"` // digest of what it replaces; empty: the file is new
+	Text []byte `json:"text"`
+}
+
+func digestOf(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// intend writes down what a batch is about to do; done takes it away again.
+func intend(files []*EditedFile) (done func(), err error) {
+	if len(files) < 2 {
+		return func() {}, nil
+	}
+	var list []intended
+	for _, f := range files {
+		path, err := filepath.Abs(f.path)
+		if err != nil {
+			return nil, err
+		}
+		in := intended{Path: path, Text: f.text}
+		if !f.New {
+			in.Old = digestOf(f.old)
+		}
+		list = append(list, in)
+	}
+	text, err := json.Marshal(list)
+	if err != nil {
+		return nil, err
+	}
+	at := filepath.Join(filepath.Dir(list[0].Path), intentFile)
+	if err := wholefile.Write(at, text, 0o600); err != nil {
+		return nil, err
+	}
+	return func() { _ = os.Remove(at) }, nil
+}
+
+// finishIntended finishes what a batch was about to do in a folder that is locked.
+// Files that somebody has changed since stay as they are.
+func finishIntended(folder string) error {
+	at := filepath.Join(folder, intentFile)
+	text, err := os.ReadFile(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var list []intended
+	if err := json.Unmarshal(text, &list); err != nil {
+		return os.Remove(at) // files are written wholly: this is none of ours
+	}
+	for _, in := range list {
+		now, err := os.ReadFile(in.Path)
+		missing := errors.Is(err, fs.ErrNotExist)
+		if err != nil && !missing {
+			return err
+		}
+		if missing && in.Old == "" || !missing && in.Old == digestOf(now) && !bytes.Equal(now, in.Text) {
+			if err := writeFile(in.Path, in.Text); err != nil {
+				return err
+			}
+		}
+	}
+	return os.Remove(at)
+}
+
+// finishIn finishes what was left half done in a folder of zones.
+func finishIn(folder string) {
+	if _, err := os.Lstat(filepath.Join(folder, intentFile)); err != nil {
+		return
+	}
+	if unlock, err := lockFolder(folder); err == nil {
+		unlock()
+	}
+}
