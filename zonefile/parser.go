@@ -130,13 +130,20 @@ func newParser(file *source.File, opts Options, diags *diag.List) *parser {
 	return p
 }
 
+// CutOff tells whether the last line of a text says something and has no end, and
+// where it begins.
+func CutOff(text []byte) (at int, cut bool) {
+	at = bytes.LastIndexByte(text, '\n') + 1
+	last := bytes.TrimSpace(text[at:])
+	return at, len(last) > 0 && last[0] != ';'
+}
+
 // beginFile looks at both ends of a file.
 func (p *parser) beginFile() {
 	p.skipMark()
 	text := p.file.Content
-	at := bytes.LastIndexByte(text, '\n') + 1
-	last := bytes.TrimSpace(text[at:])
-	if len(last) == 0 || last[0] == ';' {
+	at, cut := CutOff(text)
+	if !cut {
 		return
 	}
 	p.report(RuleLastLine.At(source.Span{Start: p.file.Pos(at), End: p.file.Pos(len(text))}, "the last line has no end: was the file cut off?").

@@ -196,6 +196,10 @@ func (b *batch) open(operand string) (*editing, error) {
 	return b.openFile(path, origin)
 }
 
+func cutOffError(path string) error {
+	return fmt.Errorf("the last line of %s has no end: the file was perhaps cut off, and a change would hide that; look whether the line is whole, and end it", Shown(path))
+}
+
 func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
 	path, err := filepath.Abs(path) // a file has one name here, however it was given
 	if err != nil {
@@ -215,12 +219,9 @@ func (b *batch) openFile(path string, origin dnsname.Name) (*editing, error) {
 		return nil, err
 	}
 	e.opts = zonefile.Options{Origin: origin, Open: b.a.includes(&e.src, path)}
-	found := &diag.List{}
-	e.file = zonefile.Parse(f, e.opts, found)
-	for _, d := range found.All {
-		if d.Rule == zonefile.RuleLastLine && e.src.Position(d.Span.Start).File == f.Name {
-			return nil, fmt.Errorf("the last line of %s has no end: the file was perhaps cut off, and a change would hide that; look whether the line is whole, and end it", Shown(path))
-		}
+	e.file = zonefile.Parse(f, e.opts, &diag.List{})
+	if _, cut := zonefile.CutOff(f.Content); cut {
+		return nil, cutOffError(path)
 	}
 	if e.file.Apex.IsZero() || e.file.SOA() == nil {
 		return nil, fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))

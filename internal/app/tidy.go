@@ -84,6 +84,9 @@ func (a *App) tidyFile(path string, check bool) (*Tidied, error) {
 	if !good {
 		return nil, fmt.Errorf("%s has errors, so it was left as it is; see: fencepost check %s", Shown(path), Shown(path))
 	}
+	if _, cut := zonefile.CutOff(f.Content); cut {
+		return nil, cutOffError(path)
+	}
 	text := zonefile.Tidy(before)
 	out := &Tidied{Path: Shown(path), Changed: !bytes.Equal(text, f.Content)}
 	if !out.Changed {

@@ -118,6 +118,7 @@ func TestCutOff(t *testing.T) {
 	want(t, fp(t, dir, "check"), 0, "unfinished-last-line", "the last line has no end")
 	want(t, fp(t, dir, "reload"), 1, "kept", "the last line has no end")
 	want(t, fp(t, dir, "add", "tides.example", "x", "A", "192.0.2.7"), 3, "the last line of", "would hide that")
+	want(t, fp(t, dir, "tidy", "tides.example"), 3, "would hide that")
 	want(t, fp(t, ".", "ask", "last.tides.example", "A", "--at", d.addr), 0, "does not exist")
 	write(t, zone, whole)
 	ok(t, dir, "reload")
