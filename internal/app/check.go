@@ -142,7 +142,9 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	if err != nil {
 		return err
 	}
-	finishIn(filepath.Join(dir, workspace.ZonesDir))
+	if err := finishIn(filepath.Join(dir, workspace.ZonesDir)); err != nil {
+		res.unread = append(res.unread, err)
+	}
 	c, err := loadConfig(dir, res.Source, res.Diags)
 	if err != nil {
 		return err

@@ -6,9 +6,11 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"fencepost/wholefile"
 )
@@ -62,10 +64,18 @@ func intend(files []*EditedFile) (done func(), err error) {
 // Files that somebody has changed since stay as they are.
 func finishIntended(folder string) error {
 	at := filepath.Join(folder, intentFile)
-	text, err := os.ReadFile(at)
+	info, err := os.Lstat(at)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if err != nil {
+		return err
+	}
+	// It says what is written where: one that somebody else put there is not heeded.
+	if owner := info.Sys().(*syscall.Stat_t).Uid; !info.Mode().IsRegular() || int(owner) != os.Geteuid() || info.Mode().Perm()&0o022 != 0 {
+		return fmt.Errorf("%s is not ours (its owner is the user with number %d): run this as that user, or remove it and look over the zones", Shown(at), owner)
+	}
+	text, err := os.ReadFile(at)
 	if err != nil {
 		return err
 	}
@@ -89,11 +99,14 @@ func finishIntended(folder string) error {
 }
 
 // finishIn finishes what was left half done in a folder of zones.
-func finishIn(folder string) {
+func finishIn(folder string) error {
 	if _, err := os.Lstat(filepath.Join(folder, intentFile)); err != nil {
-		return
+		return nil
 	}
-	if unlock, err := lockFolder(folder); err == nil {
-		unlock()
+	unlock, err := lockFolder(folder)
+	if err != nil {
+		return err
 	}
+	unlock()
+	return nil
 }

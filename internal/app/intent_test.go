@@ -1,9 +1,11 @@
 package app
 
 import (
+	"errors"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -75,6 +77,40 @@ func TestChangedMeanwhile(t *testing.T) {
 		got, _ := os.ReadFile(path)
 		if (err == nil) != c.ok || c.ok && string(got) != "new" || !c.ok && c.now != nil && string(got) != *c.now {
 			t.Errorf("%s: %v, and the file holds %q", what, err, got)
+		}
+	}
+}
+
+// An intent that somebody else put there is not heeded, and is told of: it would say
+// what is written where, as whoever runs the next command.
+func TestForeignIntent(t *testing.T) {
+	dir, target := t.TempDir(), filepath.Join(t.TempDir(), "target")
+	at := filepath.Join(dir, intentFile)
+	text := []byte(`[{"path":"` + target + `","old":"","text":"Zm9yZWlnbg=="}]`)
+	for what, put := range map[string]func() error{
+		"others may write it": func() error { return errors.Join(os.WriteFile(at, text, 0o600), os.Chmod(at, 0o666)) },
+		"it is a link": func() error {
+			real := filepath.Join(t.TempDir(), "intent")
+			return errors.Join(os.WriteFile(real, text, 0o600), os.Symlink(real, at))
+		},
+		"it is another's": func() error {
+			if os.Geteuid() != 0 {
+				return os.WriteFile(at, text, 0o622) // a file of another takes root
+			}
+			return errors.Join(os.WriteFile(at, text, 0o600), os.Chown(at, 12345, 12345))
+		},
+	} {
+		if err := put(); err != nil {
+			t.Fatal(err)
+		}
+		if err := finishIn(dir); err == nil || !strings.Contains(err.Error(), "not ours") {
+			t.Errorf("%s: %v", what, err)
+		}
+		if _, err := os.Stat(target); err == nil {
+			t.Fatalf("%s: it was heeded", what)
+		}
+		if err := os.Remove(at); err != nil {
+			t.Fatal(err)
 		}
 	}
 }

@@ -98,7 +98,9 @@ func (sv *Service) Published() ([]journal.Published, error) { return sv.store.Al
 
 // serverConfig turns the workspace's configuration into the server's.
 func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
-	finishIn(filepath.Join(c.Dir, workspace.ZonesDir))
+	if err := finishIn(filepath.Join(c.Dir, workspace.ZonesDir)); err != nil {
+		sv.log.Error("an edit was left half done", "error", err)
+	}
 	out := &server.Config{Listen: c.Listen}
 	for _, z := range c.Zones {
 		if len(z.Audiences) > 0 {
