@@ -1,8 +1,9 @@
 # See CONTRIBUTING.md for what each is for.
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null)
 FUZZTIME ?= 30s
+LONG ?= 1h
 
-.PHONY: build test race demo bench screenshots fuzz reference
+.PHONY: build test race demo bench models screenshots fuzz reference
 
 build: ## one static program in bin/
 	CGO_ENABLED=0 go build -trimpath -ldflags '-X fencepost/internal/cli.version=$(VERSION)' -o bin/fencepost ./cmd/fencepost
@@ -20,7 +21,10 @@ bench: ## parts, then the whole program beside its ceilings
 	go test -run '^$$' -bench . ./zone ./zonefile ./message ./answer ./dnssec ./signer ./transfer
 	go run ./bench
 
-screenshots: build ## needs Xvfb, xterm and ImageMagick
+models: ## each test against a model or a reference for LONG
+	for p in answer zone zonefile journal lint/checks; do go test -timeout 0 ./$$p -long $(LONG) || exit 1; done
+
+screenshots: build ## needs Xvfb, xterm, ImageMagick and librsvg
 	scripts/screenshots bin/fencepost docs/screenshots
 
 reference: build ## docs/findings.md, from the catalogue

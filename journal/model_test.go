@@ -16,7 +16,7 @@ import (
 	"fencepost/zone"
 )
 
-var long = flag.Bool("long", false, "run the random tests for a long time")
+var long = flag.Duration("long", 0, "how long each random test goes on")
 
 // oddZone is a zone with a serial, of few or many records, small or as large as they
 // come.
@@ -44,16 +44,13 @@ var odd = []dnsname.Name{dnsname.MustParse("."), dnsname.MustParse("a."), dnsnam
 
 // The store is a map from names to versions, whatever is written and opened again.
 func TestAgainstModel(t *testing.T) {
-	steps := 120
-	if *long {
-		steps *= 100
-	}
+	const steps = 120
 	r := rand.New(rand.NewPCG(4, 2026))
 	path := filepath.Join(t.TempDir(), "versions.db")
 	model := map[string]journal.Version{}
 	var s *journal.Store
 	defer func() { s.Close() }()
-	for i := range steps {
+	for i, start := 0, time.Now(); i < steps || time.Since(start) < *long; i++ {
 		if s == nil || r.IntN(8) == 0 {
 			if s != nil {
 				s.Close()
@@ -98,10 +95,7 @@ func TestAgainstModel(t *testing.T) {
 // A file that was cut off or has wrong octets is set aside. Nobody panics, every
 // version is as it was or told to be gone, and the store is used on.
 func TestDamagedFile(t *testing.T) {
-	rounds := 40
-	if *long {
-		rounds *= 100
-	}
+	const rounds = 40 // at least
 	r := rand.New(rand.NewPCG(7, 2026))
 	whole := filepath.Join(t.TempDir(), "versions.db")
 	s, err := journal.Open(whole)
@@ -124,8 +118,8 @@ func TestDamagedFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rescued, aside := 0, 0
-	for round := range rounds {
+	rescued, aside, round := 0, 0, 0
+	for start := time.Now(); round < rounds || time.Since(start) < *long; round++ {
 		bad := append([]byte(nil), good...)
 		switch round % 4 {
 		case 0:
@@ -179,8 +173,8 @@ func TestDamagedFile(t *testing.T) {
 		}
 		_ = s.Close()
 	}
-	if aside == 0 || rescued < rounds {
-		t.Errorf("%d of %d files were set aside, %d versions came back", aside, rounds, rescued)
+	if aside == 0 || rescued < round {
+		t.Errorf("%d of %d files were set aside, %d versions came back", aside, round, rescued)
 	}
-	t.Logf("%d of %d files were set aside, %d of %d versions came back", aside, rounds, rescued, rounds*len(versions))
+	t.Logf("%d of %d files were set aside, %d of %d versions came back", aside, round, rescued, round*len(versions))
 }

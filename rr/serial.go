@@ -25,5 +25,13 @@ func CompareSerials(a, b uint32) SerialOrder {
 	}
 }
 
+// NextSerial is the serial after another; 0 is passed over, for it stands for none.
+func NextSerial(serial uint32) uint32 {
+	if serial++; serial == 0 {
+		serial = 1
+	}
+	return serial
+}
+
 // NewerSerial tells whether a is greater than b.
 func NewerSerial(a, b uint32) bool { return CompareSerials(a, b) == SerialGreater }

@@ -148,9 +148,7 @@ func (s *Server) noteServed(z *served, snap *zone.Snapshot) {
 func nextSerial(source, current *zone.Snapshot) uint32 {
 	serial := source.Serial()
 	if current != nil && !rr.NewerSerial(serial, current.Serial()) {
-		if serial = current.Serial() + 1; serial == 0 {
-			serial = 1
-		}
+		serial = rr.NextSerial(current.Serial())
 	}
 	return serial
 }

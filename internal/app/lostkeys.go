@@ -129,9 +129,7 @@ func (s *steward) serialAfter(ctx context.Context, ring *keyring.Ring, j server.
 	serial := j.Serial
 	raise := func(known uint32) {
 		if known != 0 && !rr.NewerSerial(serial, known) {
-			if serial = known + 1; serial == 0 {
-				serial = 1
-			}
+			serial = rr.NextSerial(known)
 		}
 	}
 	raise(ring.Serial)
