@@ -213,3 +213,14 @@ func TestDKIMTextIsSplit(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// A check that is watched runs again for what it looked at and for new zones alone.
+func TestConcerns(t *testing.T) {
+	looked := map[string]bool{"zones/a.zone": true, "fencepost.toml": true, "zones/part.inc": true}
+	for path, want := range map[string]bool{"zones/a.zone": true, "./fencepost.toml": true, "zones/part.inc": true, "zones/new.zone": true,
+		"zones/findings.txt": false, "zones/.a.zone": false, "zones/a.zone~": false, "zones/.a.zone123": false, "other.toml": false} {
+		if got := concerns(looked, path); got != want {
+			t.Errorf("%s: %v, want %v", path, got, want)
+		}
+	}
+}

@@ -54,10 +54,7 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 			if !ok {
 				return nil
 			}
-			// Other files of the folders are nothing to us, such as one that takes what
-			// we say; new zones are.
-			name := filepath.Clean(ev.Name)
-			if ev.Op != fsnotify.Chmod && (files[name] || strings.HasSuffix(name, workspace.ZoneSuffix) && filepath.Base(name)[0] != '.') {
+			if ev.Op != fsnotify.Chmod && concerns(files, ev.Name) {
 				quiet.Reset(settleTime)
 			}
 		case err := <-w.Errors:
@@ -68,4 +65,11 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 			}
 		}
 	}
+}
+
+// concerns tells whether a file is one that was looked at, or a new zone. Others in
+// their folders are nothing to us, such as one that takes what we say.
+func concerns(looked map[string]bool, path string) bool {
+	path = filepath.Clean(path)
+	return looked[path] || strings.HasSuffix(path, workspace.ZoneSuffix) && filepath.Base(path)[0] != '.'
 }
