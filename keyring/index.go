@@ -29,6 +29,7 @@ type ringFile struct {
 	Parent   string     `toml:"parent-problem,omitempty"`
 	Rejected bool       `toml:"parent-rejects,omitempty"`
 	Since    time.Time  `toml:"parent-problem-since,omitzero"`
+	Clock    time.Time  `toml:"clock-confirmed,omitzero"`
 	Key      []keyFile  `toml:"key"`
 	TTL      *ttlFile   `toml:"ttl,omitempty"`
 	Roll     *roll.Roll `toml:"roll,omitempty"`
@@ -73,7 +74,7 @@ const head = `# The keys of this zone and where each is in its life. Written by 
 `
 
 func (r *Ring) encode() ([]byte, error) {
-	f := ringFile{Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Roll: r.Roll.Roll, Last: r.Roll.Last}
+	f := ringFile{Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Clock: r.ClockConfirmed, Roll: r.Roll.Roll, Last: r.Roll.Last}
 	if len(r.TTLs.Keys)+len(r.TTLs.Data)+len(r.TTLs.DS) > 0 {
 		f.TTL = &ttlFile{r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS}
 	}
@@ -114,7 +115,7 @@ func (r *Ring) decode(text []byte) error {
 		r.list(e)
 	}
 	r.Roll.Unsigned, r.Roll.Roll, r.Roll.Last = f.Unsigned, f.Roll, f.Last
-	r.Serial = f.Serial
+	r.Serial, r.ClockConfirmed = f.Serial, f.Clock
 	r.Parent.Problem, r.Parent.Rejects, r.Parent.Since = f.Parent, f.Rejected, f.Since
 	if f.TTL != nil {
 		r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS = f.TTL.Keys, f.TTL.Data, f.TTL.DS

@@ -54,7 +54,29 @@ type Ring struct {
 		Since   time.Time
 	}
 
+	// ClockConfirmed is when somebody said that the clock is right, and what was signed
+	// later than now is to be signed anew; zero: nobody, or it is done.
+	ClockConfirmed time.Time
+
 	onDisk []byte // what keyring.toml holds
+}
+
+// ConfirmClock notes that now is the right time, whatever the ring says of times after
+// it.
+func (r *Ring) ConfirmClock(now time.Time) {
+	r.ClockConfirmed = now
+	r.Roll.NotAfter(now)
+	for _, ttls := range []roll.TTLs{r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS} {
+		ttls.NotAfter(now)
+	}
+	for _, e := range r.Keys {
+		if e.Created.After(now) {
+			e.Created = now
+		}
+	}
+	if r.Parent.Since.After(now) {
+		r.Parent.Since = now
+	}
 }
 
 // IndexFile is the name of the file in a key folder that says what the keys are for.

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"fencepost/dnsname"
-	"fencepost/dnssec"
 	"fencepost/keyring"
 	"fencepost/roll"
 	"fencepost/rr"
@@ -89,8 +88,12 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	if err := ring.Unlock(keyring.Signing, passphrase); err != nil {
 		return out, err
 	}
-	if err := clockWentBack(j.Signed, s.zone.Sign.Signing, j.Now); err != nil {
-		return out, err
+	if err := clockWentBack(s.zone.Name, j.Signed, s.zone.Sign.Signing, j.Now); err != nil {
+		if !clockConfirmed(ring, j.Now) {
+			return out, err
+		}
+		s.log.Warn("everything is signed anew, as the clock was said to be right", "zone", s.zone.Name.String(), "before", err)
+		j.Before, j.Signed = nil, nil
 	}
 	p := s.zone.Sign.Signing
 	p.Serial, p.CDS, p.Previous = j.Serial, cdsOf(s.zone.Sign, ring), j.Signed
@@ -106,34 +109,13 @@ func (s *steward) Sign(ctx context.Context, j server.SignJob) (out server.Signed
 	if report.Foreign > 0 {
 		s.log.Warn("the unsigned zone holds keys that are not ours", "zone", s.zone.Name.String(), "keys", report.Foreign, "kept", p.KeepKeys)
 	}
-	ring.Serial = j.Serial
+	ring.Serial, ring.ClockConfirmed = j.Serial, time.Time{}
 	if err := ring.Save(); err != nil { // the zone is signed all the same
 		s.log.Error("the serial could not be noted beside the keys", "zone", s.zone.Name.String(), "error", err)
 	}
 	s.log.Info("zone signed", "zone", s.zone.Name.String(), "serial", j.Serial, "made", report.Signatures, "kept", report.Kept)
 	out.Expires, out.Renew = report.Expires, report.Expires.Add(-full.Refresh)
 	return out, nil
-}
-
-// clockWentBack refuses to sign at a time well before the version in service was
-// signed: its successors would not be valid yet for anybody with a right clock, or
-// expire too soon.
-func clockWentBack(signed *zone.Snapshot, p signer.Policy, now time.Time) error {
-	if signed == nil {
-		return nil
-	}
-	var apex zone.Node
-	signed.ApexNode(&apex)
-	_, sigs, _ := apex.FindWithSig(rr.TypeSOA)
-	if sigs.N == 0 {
-		return nil
-	}
-	sig, err := dnssec.ParseRRSIG(sigs.First())
-	made := now.Add(time.Duration(int32(sig.Inception-uint32(now.Unix()))) * time.Second).Add(p.Filled().Inception)
-	if err == nil && made.Sub(now) > time.Hour {
-		return fmt.Errorf("the clock went back: the version in service was signed on %s, and it is %s now; set the clock right", made.UTC().Format("2006-01-02 15:04 UTC"), now.UTC().Format("2006-01-02 15:04 UTC"))
-	}
-	return nil
 }
 
 // tooShort says what is wrong with the times of signatures for a zone, in words;

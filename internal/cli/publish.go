@@ -140,8 +140,16 @@ func commands(sv *app.Service) control.Handler {
 			return sv.ChangeRoll(ctx, z, c)
 		},
 		"published": func(context.Context, dnsname.Name, json.RawMessage) (any, error) { return sv.Published() },
-		"reload": func(ctx context.Context, _ dnsname.Name, _ json.RawMessage) (any, error) {
-			results, err := sv.Reload(ctx)
+		"reload": func(ctx context.Context, _ dnsname.Name, args json.RawMessage) (any, error) {
+			reload := sv.Reload
+			var how reloadArgs
+			if err := json.Unmarshal(args, &how); len(args) > 0 && err != nil {
+				return nil, err
+			}
+			if how.ClockIsRight {
+				reload = sv.ClockIsRight
+			}
+			results, err := reload(ctx)
 			var config *app.ConfigError
 			if errors.As(err, &config) {
 				d := config.Diags.All[0]
@@ -192,16 +200,31 @@ func (e *env) call(ctx context.Context, r control.Request, result any) error {
 	return control.Call(ctx, c.Control, r, result)
 }
 
+// reloadArgs says how to reload.
+type reloadArgs struct {
+	ClockIsRight bool `json:"clock_is_right,omitempty"`
+}
+
 func newReload(e *env) *cobra.Command {
-	return &cobra.Command{Use: "reload", GroupID: stagePublish, Short: "make the running server take the changed files",
+	var how reloadArgs
+	cmd := &cobra.Command{Use: "reload", GroupID: stagePublish, Short: "make the running server take the changed files",
 		Long: `Makes the running server read fencepost.toml and the zone files again. A zone with
 errors, or one whose content changed while its serial did not, is not taken: the
-version in service stays.`,
-		Example: `  fencepost reload`,
-		Args:    noArgs,
+version in service stays.
+
+After a clock that was ahead, nothing is signed until that time comes again: with
+--clock-is-right you say that the clock is right now, and everything signed at a time
+still to come is signed anew.`,
+		Example: `  fencepost reload
+  fencepost reload --clock-is-right`,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var results []zoneResult
-			if err := e.call(cmd.Context(), control.Request{Command: "reload"}, &results); err != nil {
+			args, err := json.Marshal(how)
+			if err != nil {
+				return err
+			}
+			if err := e.call(cmd.Context(), control.Request{Command: "reload", Args: args}, &results); err != nil {
 				return err
 			}
 			bad := 0
@@ -222,6 +245,8 @@ version in service stays.`,
 			}
 			return nil
 		}}
+	cmd.Flags().BoolVar(&how.ClockIsRight, "clock-is-right", false, "sign anew what a clock that was ahead signed: the time now is right")
+	return cmd
 }
 
 func (e *env) reloaded(results []zoneResult) {

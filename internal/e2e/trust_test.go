@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // workspaceWith is a workspace on a free port whose zones are signed.
@@ -19,6 +20,42 @@ func workspaceWith(t *testing.T, zones ...string) string {
 	}
 	write(t, filepath.Join(dir, "fencepost.toml"), conf)
 	return dir
+}
+
+// After a clock that was ahead nothing is signed, and the message names the way out:
+// all is signed anew, what is waited for counts from now, and the next start is quiet.
+func TestClockAhead(t *testing.T) {
+	dir := workspaceWith(t, "tides.example")
+	d := serve(t, dir)
+	d.stop()
+	if err := os.RemoveAll(filepath.Join(dir, "keys")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.RemoveAll(filepath.Join(dir, "state")); err != nil {
+		t.Fatal(err)
+	}
+	ahead := time.Now().AddDate(0, 6, 0)
+	d.args = []string{"--now", ahead.Format(time.RFC3339)}
+	d.start()
+	d.stop()
+	d.args = nil
+	d.start()
+	want(t, fp(t, dir, "status"), 1, "the clock went back", "fencepost reload --clock-is-right")
+	want(t, fp(t, dir, "reload"), 1, "the clock went back")
+	was := serial(t, d.addr, "tides.example")
+	want(t, fp(t, dir, "reload", "--clock-is-right"), 0, "tides.example")
+	if now := serial(t, d.addr, "tides.example"); now == was {
+		t.Errorf("the serial is %d as before: secondaries would keep the signatures to come", now)
+	}
+	write(t, filepath.Join(dir, "served"), ok(t, dir, "dump", "tides.example"))
+	want(t, fp(t, dir, "verify", "served", "--origin", "tides.example"), 0, "proved")
+	ring := read(t, filepath.Join(dir, "keys", "tides.example", "keyring.toml"))
+	if year := fmt.Sprint(ahead.Year()) + ahead.Format("-01-"); strings.Contains(ring, year) {
+		t.Errorf("the keyring still speaks of %s:\n%s", year, ring)
+	}
+	d.stop()
+	d.start()
+	want(t, fp(t, dir, "status"), 0, "renewed")
 }
 
 // Keys that are gone are not made anew, whatever else is gone: the zone stays as it
