@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -52,34 +53,8 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	old := s.table.Load()
-	next := &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}}
-	zones := make([]*served, len(cfg.Zones))
-	for i := range cfg.Zones {
-		zc := &cfg.Zones[i]
-		z := old.zones[zc.Name.Key()]
-		if z == nil || (len(z.cfg.Load().FetchFrom) == 0) != (len(zc.FetchFrom) == 0) {
-			z = &served{name: zc.Name, told: map[string]peerState{}}
-		}
-		z.cfg.Store(zc)
-		next.zones[zc.Name.Key()], zones[i] = z, z
-		next.depths |= depthBit(zc.Name.Labels())
-		for _, p := range slices.Concat(zc.SendTo, zc.FetchFrom) {
-			next.peers[p.Address.Addr().Unmap()] = true
-			if p.Key != nil {
-				next.keys[p.Key.Name.Key()] = p.Key
-			}
-		}
-	}
-	results := make([]ZoneResult, len(zones))
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	for i, z := range zones {
-		g.Go(func() error {
-			results[i] = s.prepare(ctx, z)
-			return nil
-		})
-	}
-	_ = g.Wait() // the errors are in the results
+	next, zones := s.tableFor(cfg)
+	results := s.prepareAll(ctx, zones)
 	s.remember(zones, results)
 	s.table.Store(next)
 	s.cfg = cfg
@@ -102,6 +77,57 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 	for _, j := range cfg.Jobs {
 		s.planJob(j, s.Now().Add(tendSoon))
 	}
+	return results
+}
+
+// tableFor is the table of a configuration, and its zones in the order there. A zone
+// that is served already keeps what it has.
+func (s *Server) tableFor(cfg *Config) (next *table, zones []*served) {
+	old := s.table.Load()
+	next = &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}}
+	zones = make([]*served, len(cfg.Zones))
+	for i := range cfg.Zones {
+		zc := &cfg.Zones[i]
+		z := old.zones[zc.Name.Key()]
+		if z == nil || (len(z.cfg.Load().FetchFrom) == 0) != (len(zc.FetchFrom) == 0) {
+			z = &served{name: zc.Name, told: map[string]peerState{}}
+		}
+		z.cfg.Store(zc)
+		next.zones[zc.Name.Key()], zones[i] = z, z
+		next.depths |= depthBit(zc.Name.Labels())
+		for _, p := range slices.Concat(zc.SendTo, zc.FetchFrom) {
+			next.peers[p.Address.Addr().Unmap()] = true
+			if p.Key != nil {
+				next.keys[p.Key.Name.Key()] = p.Key
+			}
+		}
+	}
+	return next, zones
+}
+
+// prepareAll loads zones, the small ones first: a large one that has to be signed does
+// not hold the others back.
+func (s *Server) prepareAll(ctx context.Context, zones []*served) []ZoneResult {
+	order := make([]int, len(zones))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(zones[a].cfg.Load().Octets, zones[b].cfg.Load().Octets) })
+	results := make([]ZoneResult, len(zones))
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for _, i := range order {
+		g.Go(func() error {
+			if err := ctx.Err(); err != nil { // the server stops
+				results[i] = ZoneResult{Zone: zones[i].name, Change: Missing, Err: err}
+				return nil
+			}
+			results[i] = s.prepare(ctx, zones[i])
+			zones[i].begun.Store(true)
+			return nil
+		})
+	}
+	_ = g.Wait() // the errors are in the results
 	return results
 }
 

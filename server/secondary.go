@@ -82,8 +82,11 @@ func (s *Server) restore(ctx context.Context, z *served, snap *zone.Snapshot, me
 }
 
 // refreshNow looks for a new version at once. While one look is going on,
-// further wishes are merged into one more.
+// further wishes are merged into one more. One that waits to be loaded will look anyway.
 func (s *Server) refreshNow(z *served) {
+	if !z.begun.Load() {
+		return
+	}
 	s.sched.set(refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
 }
 
@@ -94,6 +97,9 @@ const notifyRest = time.Second
 // refreshSoon looks for a new version as soon as a NOTIFY may make it. None is lost:
 // one that comes early is heeded at the end of the rest.
 func (s *Server) refreshSoon(z *served) {
+	if !z.begun.Load() {
+		return
+	}
 	now := s.Now()
 	z.mu.Lock()
 	at := z.looked.Add(notifyRest)

@@ -43,6 +43,10 @@ type Zone struct {
 	// Signer signs the zone and looks after its keys; nil leaves it unsigned.
 	Signer Signer
 
+	// Octets is about how much work the zone is to load: of many zones the small ones
+	// are in service first.
+	Octets int64
+
 	SendTo    []Peer // are told of new versions and may transfer
 	FetchFrom []Peer // our primaries
 }
@@ -112,6 +116,8 @@ type served struct {
 	cfg  atomic.Pointer[Zone]
 	// snap is what is answered from; nil while there is nothing to answer from.
 	snap atomic.Pointer[zone.Snapshot]
+	// begun tells that it was loaded once, or could not be: until then it is not fetched.
+	begun atomic.Bool
 
 	signing sync.Mutex // held while a version is signed or its keys are looked after
 
@@ -168,8 +174,9 @@ var ErrListen = errors.New("cannot listen")
 
 // Run opens the sockets, loads the zones and serves until ctx is done; then it
 // finishes what it has begun and returns. ready is called when questions are
-// answered, with the addresses and the zones that could not be loaded.
-func (s *Server) Run(ctx context.Context, cfg *Config, ready func(addrs []netip.AddrPort, results []ZoneResult)) error {
+// answered: when all zones are in service, or a moment after the start if that takes
+// longer; zones are answered for as they come.
+func (s *Server) Run(ctx context.Context, cfg *Config, ready func(Start)) error {
 	ctx, s.cutoff = context.WithCancel(ctx)
 	defer s.cutoff()
 	s.start = s.Now()
@@ -180,20 +187,62 @@ func (s *Server) Run(ctx context.Context, cfg *Config, ready func(addrs []netip.
 	s.local = socks.addrs
 	var wg sync.WaitGroup
 	wg.Go(func() { s.sched.run(ctx) })
-	results := s.Reload(ctx, cfg)
+	next, _ := s.tableFor(cfg)
+	s.table.Store(next)
+	loaded := make(chan []ZoneResult, 1)
+	wg.Go(func() { loaded <- s.Reload(ctx, cfg) })
 	for _, u := range socks.udp {
 		wg.Go(func() { u.Serve(func() datagram.Handler { return s.newHandler() }) })
 	}
 	for _, l := range socks.tcp {
 		wg.Go(func() { s.serveTCP(ctx, l, &wg) })
 	}
+	start := Start{Addrs: socks.addrs}
+	select {
+	case start.Results = <-loaded:
+	case <-time.After(startPatience):
+		start.Loading = s.loading()
+	}
 	if ready != nil {
-		ready(socks.addrs, results)
+		ready(start)
+	}
+	if start.Results == nil {
+		s.awaitZones(ctx, loaded)
 	}
 	<-ctx.Done()
 	socks.close()
 	wg.Wait()
 	return nil
+}
+
+// awaitZones tells when the zones are loaded that were not at the start.
+func (s *Server) awaitZones(ctx context.Context, loaded <-chan []ZoneResult) {
+	select {
+	case <-ctx.Done():
+	case all := <-loaded:
+		s.Log.Info("all zones are loaded", "zones", len(all), "took", s.Now().Sub(s.start).Round(time.Second).String())
+	}
+}
+
+// startPatience is how long the start waits for all zones before it says that the
+// server is ready.
+const startPatience = time.Second
+
+// Start is what there is to tell when a server is ready.
+type Start struct {
+	Addrs   []netip.AddrPort
+	Results []ZoneResult // nil while zones are still being loaded
+	Loading int          // how many still are
+}
+
+// loading counts the zones that have not been loaded yet.
+func (s *Server) loading() (n int) {
+	for _, z := range s.table.Load().zones {
+		if !z.begun.Load() {
+			n++
+		}
+	}
+	return n
 }
 
 // sockets are all that a server listens on.

@@ -27,7 +27,7 @@ type Status struct {
 type ZoneStatus struct {
 	Zone    string    `json:"zone"`
 	Role    string    `json:"role"`  // primary or secondary
-	State   string    `json:"state"` // serving, expired, waiting or failed
+	State   string    `json:"state"` // serving, loading, expired, waiting or failed
 	Serial  uint32    `json:"serial,omitempty"`
 	Source  uint32    `json:"source_serial,omitempty"` // where we sign: the serial of the unsigned zone
 	Signed  bool      `json:"signed"`
@@ -57,7 +57,7 @@ type ZoneStatus struct {
 	Peers     []PeerStatus `json:"peers,omitempty"`
 }
 
-// Trouble says whether the world sees that something is wrong.
+// Trouble says whether something is wrong, and whether the world sees it.
 type Trouble string
 
 // The kinds of trouble.
@@ -65,6 +65,7 @@ const (
 	NoTrouble Trouble = ""
 	Ahead     Trouble = "ahead"   // the world does not see it yet
 	Visible   Trouble = "visible" // it does
+	Loading   Trouble = "loading" // the zone was not loaded yet: the server has just started
 )
 
 // KeyState is what a Signer tells of the keys of a zone.
@@ -127,10 +128,13 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 			}
 		}
 	}
+	if snap == nil && z.problem == "" && !z.begun.Load() {
+		st.State = "loading"
+	}
 	if len(cfg.FetchFrom) > 0 {
 		st.Role, st.From = "secondary", z.from
 		st.Checked, st.NextCheck, st.Expires, st.Failing = utc(z.clock.Checked), utc(z.clock.Next), utc(z.clock.Expires()), utc(z.clock.Failing)
-		if snap == nil {
+		if snap == nil && st.State != "loading" {
 			st.State = "waiting"
 			if z.kept != nil {
 				st.State = "expired"
@@ -152,6 +156,9 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 
 // trouble judges a state.
 func (z *ZoneStatus) trouble(now time.Time) Trouble {
+	if z.State == "loading" {
+		return Loading
+	}
 	lapsed := !z.Signatures.IsZero() && !now.Before(z.Signatures)
 	if z.State != "serving" || lapsed || z.Keys != nil && z.Keys.DSWrong {
 		return Visible

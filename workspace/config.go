@@ -54,6 +54,7 @@ type Config struct {
 	Policies    map[string]*Policy
 	Audiences   map[string]*Audience
 	Zones       []*Zone
+	byName      map[string]*Zone // by the key of their name
 	Checks      *lint.Settings
 	AnchorFile  string                    // DS or DNSKEY records that are trusted; empty: none
 	Roots       []netip.AddrPort          // servers of the zone that the anchors are of
@@ -106,14 +107,7 @@ func (c *Config) KeyDir(z dnsname.Name) string {
 func (c *Config) Store() string { return filepath.Join(c.Dir, StateDir, "versions.db") }
 
 // Find is the zone with the given name, or nil.
-func (c *Config) Find(name dnsname.Name) *Zone {
-	for _, z := range c.Zones {
-		if z.Name.Equal(name) {
-			return z
-		}
-	}
-	return nil
-}
+func (c *Config) Find(name dnsname.Name) *Zone { return c.byName[name.Key()] }
 
 // Rules of the configuration.
 var (
@@ -291,7 +285,7 @@ func (p *checker) place(header string, n int, key string) source.Span {
 }
 
 func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Config {
-	c := &Config{Dir: dir, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: secrets, Policies: map[string]*Policy{}}
+	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: secrets, Policies: map[string]*Policy{}}
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate
@@ -439,6 +433,7 @@ func (p *checker) zones(c *Config, r *raw) {
 			z.Audiences = append(z.Audiences, c.Audiences[a])
 		}
 		c.Zones = append(c.Zones, z)
+		c.byName[name.Key()] = z
 	}
 }
 

@@ -27,6 +27,8 @@ type App struct {
 	Now func() time.Time
 	// Played is the clock behind Now where it can be set, for rehearsals; else nil.
 	Played *Clock
+
+	parents parentCache
 }
 
 // Findings is wrapped when a command did what it was asked and there are

@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/netip"
 	"slices"
 	"strings"
@@ -84,18 +83,13 @@ func (a *App) parentServers(ctx context.Context, zone dnsname.Name, at []string)
 			return z.Parent, nil
 		}
 	}
+	return a.resolvedParent(ctx, zone)
+}
+
+// resolvedParent is the servers of the zone above, as the system's resolver knows them.
+func (a *App) resolvedParent(ctx context.Context, zone dnsname.Name) ([]*workspace.Peer, error) {
 	for up := zone.Parent(); up.Labels() > 0; up = up.Parent() {
-		servers, err := net.DefaultResolver.LookupNS(ctx, up.String())
-		if err != nil || len(servers) == 0 {
-			continue
-		}
-		for _, s := range servers {
-			addrs, _ := net.DefaultResolver.LookupNetIP(ctx, "ip", s.Host)
-			for _, ip := range addrs {
-				out = append(out, &workspace.Peer{Name: strings.TrimSuffix(s.Host, "."), Address: netip.AddrPortFrom(ip.Unmap(), workspace.DefaultPort)})
-			}
-		}
-		if len(out) > 0 {
+		if out := a.parents.of(ctx, up, a.Now()); len(out) > 0 {
 			return out, nil
 		}
 	}

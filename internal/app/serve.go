@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"math/rand/v2"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -71,7 +70,7 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 }
 
 // Run serves until ctx is done.
-func (sv *Service) Run(ctx context.Context, ready func([]netip.AddrPort, []server.ZoneResult)) error {
+func (sv *Service) Run(ctx context.Context, ready func(server.Start)) error {
 	defer sv.store.Close()
 	defer sv.unlockKeys()
 	return sv.Server.Run(ctx, sv.serverConfig(sv.Config), ready)
@@ -128,7 +127,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 		if len(z.Audiences) > 0 {
 			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
 		}
-		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom)}
+		sz := server.Zone{Name: z.Name, SendTo: peers(z.SendTo), FetchFrom: peers(z.FetchFrom), Octets: workOf(c, z)}
 		if len(z.FetchFrom) == 0 {
 			sz.Load = func(ctx context.Context) (*zone.Snapshot, error) {
 				if unused, err := unsignedInUse(c, z); err != nil {
@@ -154,6 +153,19 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 		}
 	}
 	return out
+}
+
+// workOf is about how much there is to do to load a zone: signing takes much longer
+// than reading.
+func workOf(c *workspace.Config, z *workspace.Zone) int64 {
+	info, err := os.Stat(c.File(z.Name))
+	if err != nil || len(z.FetchFrom) > 0 {
+		return 0
+	}
+	if z.Sign != nil {
+		return 8 * info.Size()
+	}
+	return info.Size()
 }
 
 func peers(in []*workspace.Peer) (out []server.Peer) {

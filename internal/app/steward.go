@@ -268,7 +268,7 @@ func (s *steward) parents(ctx context.Context) []*workspace.Peer {
 	}
 	ctx, cancel := context.WithTimeout(ctx, findParentWait)
 	defer cancel()
-	found, err := s.app.parentServers(ctx, s.zone.Name, nil)
+	found, err := s.app.resolvedParent(ctx, s.zone.Name)
 	if err != nil {
 		s.log.Warn("the servers of the parent are not known", "zone", s.zone.Name.String(), "error", err)
 	}

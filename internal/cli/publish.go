@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/netip"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -80,18 +79,21 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	defer cancel()
 	go control.Serve(ctx, l, commands(sv))
 	go reloadOnSignal(ctx, hup, sv, slog.New(handler))
-	return sv.Run(ctx, func(addrs []netip.AddrPort, results []server.ZoneResult) {
+	return sv.Run(ctx, func(st server.Start) {
 		lines.Flush(logPatience) // what went wrong stands before what says that all is ready
 		var at []string
-		for _, a := range addrs {
+		for _, a := range st.Addrs {
 			at = append(at, a.String())
 		}
 		if e.ui.JSON {
-			_ = e.ui.Object(map[string]any{"ready": true, "listen": at, "control": sv.Config.Control, "zones": zoneResults(results)})
+			_ = e.ui.Object(map[string]any{"ready": true, "listen": at, "control": sv.Config.Control, "zones": zoneResults(st.Results), "loading": st.Loading})
 			return
 		}
 		// This line is what scripts wait for.
 		e.ui.Printf("ready on %s\n", strings.Join(at, " "))
+		if st.Loading > 0 {
+			e.ui.Printf("%s of %s still to be loaded; each is answered for as soon as it is: fencepost status\n", ui.Count(st.Loading), ui.Plural(len(sv.Config.Zones), "zone"))
+		}
 	})
 }
 

@@ -72,7 +72,7 @@ func oneZone(st *server.Status, zone string) error {
 }
 
 // gravity orders kinds of trouble: first what the world sees.
-var gravity = map[server.Trouble]int{server.Visible: 0, server.Ahead: 1, server.NoTrouble: 2}
+var gravity = map[server.Trouble]int{server.Visible: 0, server.Ahead: 1, server.Loading: 2, server.NoTrouble: 3}
 
 func (e *env) status(st *server.Status, all bool) {
 	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
@@ -81,7 +81,7 @@ func (e *env) status(st *server.Status, all bool) {
 	zones := st.Zones
 	few := all || len(zones) <= manyZones
 	if !few {
-		n := slices.IndexFunc(zones, func(z server.ZoneStatus) bool { return z.Trouble == server.NoTrouble })
+		n := slices.IndexFunc(zones, func(z server.ZoneStatus) bool { return gravity[z.Trouble] >= gravity[server.Loading] })
 		if n >= 0 {
 			zones = zones[:n]
 		}
@@ -100,7 +100,7 @@ func (e *env) status(st *server.Status, all bool) {
 }
 
 func (e *env) zoneTable(zones []server.ZoneStatus) {
-	style := map[server.Trouble]ui.Style{server.Visible: ui.Bad, server.Ahead: ui.Suspect, server.NoTrouble: ui.Good}
+	style := map[server.Trouble]ui.Style{server.Visible: ui.Bad, server.Ahead: ui.Suspect, server.Loading: ui.Suspect, server.NoTrouble: ui.Good}
 	var rows [][]string
 	for i := range zones {
 		z := &zones[i]
@@ -127,10 +127,13 @@ func (e *env) summary(zones []server.ZoneStatus) {
 	for i := range zones {
 		count[zones[i].Trouble]++
 	}
-	if len(zones) > count[server.NoTrouble] {
+	if count[server.Visible]+count[server.Ahead] > 0 {
 		e.ui.Printf("\n")
 	}
 	e.ui.Printf("%s zones: %s well", ui.Count(len(zones)), e.ui.Paint(ui.Good, "%s", ui.Count(count[server.NoTrouble])))
+	if n := count[server.Loading]; n > 0 {
+		e.ui.Printf(", %s still to be loaded", e.ui.Paint(ui.Suspect, "%s", ui.Count(n)))
+	}
 	if n := count[server.Ahead]; n > 0 {
 		e.ui.Printf(", %s with trouble ahead", e.ui.Paint(ui.Suspect, "%s", ui.Count(n)))
 	}

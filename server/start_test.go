@@ -1,0 +1,79 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"runtime"
+	"sync"
+	"testing"
+
+	"fencepost/answer"
+	"fencepost/dnsname"
+	"fencepost/zone"
+)
+
+// A zone that takes long to load holds back neither the others nor the server: they are
+// answered for while it is still loading, and it is told that it is.
+func TestStartWithALargeZone(t *testing.T) {
+	hold, large := make(chan struct{}), dnsname.MustParse("large.")
+	held := func(ctx context.Context) (*zone.Snapshot, error) {
+		<-hold
+		return version("large.", 1, 1), nil
+	}
+	// As many large zones as would take every place, first in the configuration.
+	cfg := &Config{Listen: []netip.AddrPort{netip.MustParseAddrPort("127.0.0.1:0")}}
+	const many = 64
+	for i := range many {
+		cfg.Zones = append(cfg.Zones, Zone{Name: dnsname.MustParse(fmt.Sprintf("l%d.large.", i)), Load: held, Octets: 1000})
+	}
+	cfg.Zones = append(cfg.Zones, Zone{Name: large, Load: held, Octets: 1000})
+	for i := range many {
+		name := fmt.Sprintf("z%d.", i)
+		cfg.Zones = append(cfg.Zones, Zone{Name: dnsname.MustParse(name), Load: (&source{snap: version(name, 1, 1)}).load, Octets: 10})
+	}
+	cfg.Zones = append(cfg.Zones, Zone{Name: dnsname.MustParse("fetched."), FetchFrom: []Peer{{Name: "p", Address: netip.MustParseAddrPort("127.0.0.1:9")}}, Octets: 5000})
+	s := New(Options{})
+	ctx, cancel := context.WithCancel(t.Context())
+	started := make(chan Start, 1)
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		if err := s.Run(ctx, cfg, func(st Start) { started <- st }); err != nil {
+			t.Error(err)
+		}
+	})
+	defer wg.Wait()
+	defer cancel()
+	release := sync.OnceFunc(func() { close(hold) })
+	defer release()
+	st := <-started
+	if len(st.Addrs) != 1 || st.Loading != many+2 || st.Results != nil {
+		t.Errorf("ready with %+v", st)
+	}
+	for i := range 10 {
+		if _, state := s.Find([]byte(fmt.Sprintf("\x02z%d\x00", i)), false); state != answer.Served {
+			t.Errorf("z%d is not served beside large zones: %v", i, state)
+		}
+	}
+	if _, state := s.Find([]byte("\x05large\x00"), false); state != answer.Unavailable {
+		t.Errorf("the large zone is %v, before it is loaded", state)
+	}
+	if err := s.Refresh(dnsname.MustParse("fetched.")); err != nil {
+		t.Error(err)
+	}
+	if err := s.sched.settle(ctx); err != nil {
+		t.Error(err)
+	}
+	for _, z := range s.Status().Zones {
+		if want := map[bool]string{true: "serving", false: "loading"}[z.Zone[0] == 'z']; z.State != want {
+			t.Errorf("%s is %s", z.Zone, z.State)
+		}
+	}
+	release()
+	for s.loading() > 0 {
+		runtime.Gosched()
+	}
+	if _, state := s.Find([]byte("\x05large\x00"), false); state != answer.Served {
+		t.Errorf("the large zone is %v in the end", state)
+	}
+}
