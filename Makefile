@@ -27,8 +27,9 @@ models: ## each test against a model or a reference for LONG
 screenshots: build ## needs Xvfb, xterm, ImageMagick and librsvg
 	scripts/screenshots bin/fencepost docs/screenshots
 
-reference: build ## docs/findings.md, from the catalogue
+reference: build ## docs/findings.md and docs/configuration.md, from the catalogues
 	bin/fencepost explain --all >docs/findings.md
+	{ printf '# fencepost.toml\n\nMade by `fencepost explain fencepost.toml`.\n\n```toml\n'; bin/fencepost explain fencepost.toml; printf '```\n'; } >docs/configuration.md
 
 fuzz: ## each target for FUZZTIME
 	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile

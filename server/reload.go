@@ -54,6 +54,8 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 	defer s.mu.Unlock()
 	old := s.table.Load()
 	next, zones := s.tableFor(cfg)
+	s.mostOfZone.Store(cfg.FetchedZone)
+	s.transfers.SetMost(cfg.FetchedTogether)
 	results := s.prepareAll(ctx, zones)
 	s.remember(zones, results)
 	s.table.Store(next)

@@ -173,7 +173,7 @@ func (s *Server) lookAt(ctx context.Context, z *served, p Peer) error {
 	if err := notOlder("shows", serial, have); err != nil {
 		return err
 	}
-	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Max: s.MaxZone, Budget: s.Transfers, Now: s.Wall, Local: s.localFor(p.Address)})
+	snap, err := transfer.Receive(ctx, transfer.Fetch{Zone: z.name, Server: p.Address, Key: p.Key, Max: s.mostOfZone.Load(), Budget: &s.transfers, Now: s.Wall, Local: s.localFor(p.Address)})
 	if err != nil {
 		return err
 	}

@@ -56,6 +56,9 @@ type Config struct {
 	Listen []netip.AddrPort
 	Zones  []Zone
 	Jobs   []Job
+	// FetchedZone is the most octets of a transferred zone, 0 is transfer.DefaultMax;
+	// FetchedTogether bounds all that come in at one time, 0 does not.
+	FetchedZone, FetchedTogether int64
 }
 
 // Job is done every so often, beginning soon after the start.
@@ -74,10 +77,6 @@ type Options struct {
 	Wall  func() time.Time
 	Store *journal.Store // keeps fetched and signed versions; nil keeps none
 	Rand  func() float64 // chance from 0 to 1 that spreads timers
-	// MaxZone is the most octets of a transferred zone; 0 is transfer.DefaultMax.
-	// Transfers bounds all that come in at one time; nil does not.
-	MaxZone   int64
-	Transfers *transfer.Budget
 }
 
 // Server serves zones. Make it with New and start it with Run.
@@ -93,7 +92,11 @@ type Server struct {
 	conns   places
 	strange strangers
 	counts  counters
-	cutoff  context.CancelFunc
+
+	mostOfZone atomic.Int64    // octets that are fetched of one zone
+	transfers  transfer.Budget // octets that are fetched together
+
+	cutoff context.CancelFunc
 }
 
 // counters are statistics of the server.

@@ -34,16 +34,17 @@ func sooner(a, b time.Time) time.Time {
 
 // Budget bounds the octets that transfers take together while they last. The nil
 // Budget has no bound.
-type Budget struct {
-	Max  int64
-	used atomic.Int64
-}
+type Budget struct{ most, used atomic.Int64 }
+
+// SetMost sets how many octets there may be; 0 is no bound. What is under way goes on
+// until it would take more.
+func (b *Budget) SetMost(octets int64) { b.most.Store(octets) }
 
 func (b *Budget) take(n int64) bool {
 	if b == nil {
 		return true
 	}
-	if b.used.Add(n) > b.Max {
+	if used, most := b.used.Add(n), b.most.Load(); most > 0 && used > most {
 		b.used.Add(-n)
 		return false
 	}

@@ -211,11 +211,11 @@ func (r *receiver) message(msg []byte) error {
 		return fmt.Errorf("transfer of %s from %s: %w", r.f.Zone, r.f.Server, fmt.Errorf(format, args...))
 	}
 	if !r.f.Budget.take(int64(len(msg))) {
-		return fail("all transfers together would take more memory than they may")
+		return fail("all transfers together would take more than they may (fetched-together in [limits])")
 	}
 	r.octets += int64(len(msg))
 	if r.octets > r.f.Max {
-		return fail("it is larger than %d octets, the most that a zone may have here", r.f.Max)
+		return fail("it is larger than %d octets, the most that a fetched zone may have (fetched-zone in [limits])", r.f.Max)
 	}
 	h := message.ParseHeader(msg)
 	if h.ID != r.id || h.Flags&message.FlagQR == 0 {

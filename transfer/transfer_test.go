@@ -278,13 +278,14 @@ func TestLimits(t *testing.T) {
 	}
 	z := sample(1000)
 	at := serve(t, sender(z, whole))
-	budget := &transfer.Budget{Max: 100000}
+	budget := &transfer.Budget{}
+	budget.SetMost(100000)
 	for range 2 { // what a transfer took is given back, also when it failed
 		if _, err := transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: at, Budget: budget}); err == nil {
 			t.Error("a transfer beyond the budget was taken")
 		}
 	}
-	budget.Max = 300000
+	budget.SetMost(300000)
 	for range 2 {
 		if _, err := transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: at, Budget: budget}); err != nil {
 			t.Errorf("a transfer within the budget: %v", err)

@@ -49,6 +49,7 @@ type Config struct {
 	SerialStyle string
 	Listen      []netip.AddrPort
 	Control     string // path of the control socket
+	Limits      Limits
 	Peers       map[string]*Peer
 	Keys        map[string]*tsig.Key // the secrets, by name
 	Policies    map[string]*Policy
@@ -77,6 +78,7 @@ type Zone struct {
 	FetchFrom []*Peer // we are secondary
 	WaitFor   []*Peer // servers that have to be seen in step before a rollover goes on; nil: SendTo; empty: none
 	Parent    []*Peer // servers of the parent zone
+	Takes     Takes   // what whoever runs the parent supports
 	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
 	FollowChildren bool
 	Audiences      []*Audience // askers with a file of their own
@@ -135,7 +137,8 @@ type raw struct {
 		Listen  []string `toml:"listen"`
 		Control string   `toml:"control"`
 	} `toml:"serve"`
-	Peer map[string]struct {
+	Limits rawLimits `toml:"limits"`
+	Peer   map[string]struct {
 		Address string `toml:"address"`
 		TSIG    string `toml:"tsig"`
 	} `toml:"peer"`
@@ -160,15 +163,10 @@ type raw struct {
 		Audiences []string `toml:"audiences"`
 		WaitFor   []string `toml:"wait-for"`
 		Parent    []string `toml:"parent"`
+		Takes     string   `toml:"parent-takes"`
 		Follow    bool     `toml:"follow-children"`
 	} `toml:"zone"`
 }
-
-// keys are all keys there are, for did-you-mean.
-var keys = []string{"serial", "style", "serve", "listen", "control", "peer", "address", "tsig", "policy",
-	"algorithm", "keys", "denial", "zone", "name", "sign", "send-to", "fetch-from", "check", "severity", "allow", "code", "reason", "include", "from", "audience", "audiences", "networks",
-	"wait-for", "parent", "follow-children", "address-override", "trust", "anchors", "servers", "bits", "salt", "iterations", "opt-out", "zonemd", "digests", "validity", "refresh", "jitter", "inception", "dnskey-ttl",
-	"renew-key", "renew-ksk", "renew-zsk", "margin", "expect-servers", "expect-parent", "cds", "verify", "keep-keys", "passphrase-file"}
 
 // ErrNone means that there is no workspace where one was looked for.
 var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
@@ -314,6 +312,7 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	if !filepath.IsAbs(c.Control) {
 		c.Control = filepath.Join(dir, c.Control)
 	}
+	p.limits(c, &r.Limits)
 	p.peers(c, r, secrets)
 	p.policies(c, r)
 	p.audiences(c, r)
@@ -424,6 +423,9 @@ func (p *checker) zones(c *Config, r *raw) {
 			z.WaitFor = []*Peer{} // nobody is waited for
 		}
 		z.Parent = p.references(c, i, "parent", in.Parent)
+		if z.Takes, err = ParseTakes(in.Takes); err != nil {
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "parent-takes"), "%v", err))
+		}
 		z.FollowChildren = in.Follow
 		for _, a := range in.Audiences {
 			if c.Audiences[a] == nil {

@@ -23,7 +23,7 @@ func (p *checker) decode(text []byte, r *raw) {
 			key := e.Key()
 			word := key[len(key)-1]
 			d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
-			if meant := diag.Closest(word, keys); meant != "" {
+			if meant := diag.Closest(word, settingNames); meant != "" {
 				d = d.Suggest("did you mean %s?", meant)
 			}
 			p.diags.Add(d)

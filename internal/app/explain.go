@@ -42,28 +42,89 @@ func Catalogue() (out []Entry) {
 	return out
 }
 
-// Explanation is what `explain` knows about a word: a rule or a record type.
+// Explanation is all that `explain` knows about a word. One word may mean several
+// things: "refresh" is a timer of the SOA and a key of the configuration.
 type Explanation struct {
-	Rule *Entry
-	Type *rr.Info
+	Rule     *Entry
+	Type     *rr.Info
+	Fields   []TypeField
+	Settings []workspace.Explained
+	// Reference tells that the configuration as a whole was asked for.
+	Reference bool
 }
 
-// Explain looks up a code of a finding or a record type.
+// TypeField is a field of a record type.
+type TypeField struct {
+	Type  *rr.Info
+	Field *rr.Field
+}
+
+// Explain looks up the code of a finding, a record type, a field of one (also as
+// TYPE.FIELD), or a key or section of fencepost.toml.
 func Explain(word string) (*Explanation, error) {
+	x := &Explanation{Reference: strings.EqualFold(word, workspace.ConfigFile)}
+	if x.Reference {
+		return x, nil
+	}
 	for _, r := range Catalogue() {
 		if strings.EqualFold(r.Code, word) {
-			return &Explanation{Rule: &r}, nil
+			x.Rule = &r
 		}
 	}
-	if t, ok := rr.ParseType(word); ok && rr.Lookup(t) != nil {
-		return &Explanation{Type: rr.Lookup(t)}, nil
+	if t, ok := rr.ParseType(word); ok {
+		x.Type = rr.Lookup(t)
 	}
-	var known []string
-	for _, r := range Catalogue() {
-		known = append(known, r.Code)
+	x.Fields, x.Settings = fieldsNamed(word), workspace.ExplainSetting(word)
+	if x.Rule != nil || x.Type != nil || len(x.Fields)+len(x.Settings) > 0 {
+		return x, nil
 	}
-	if meant := diag.Closest(word, append(known, rr.Mnemonics()...)); meant != "" {
+	if meant := diag.Closest(word, Explainable()); meant != "" {
 		return nil, usage("nothing is known about %q; did you mean %s?", word, meant)
 	}
-	return nil, usage("nothing is known about %q: give the code of a finding, or a record type", word)
+	return nil, usage("nothing is known about %q: give the code of a finding, a record type or its field, or a key of fencepost.toml", word)
+}
+
+// fieldsNamed are the fields with a name, of current types, or of one: TYPE.FIELD.
+func fieldsNamed(word string) (out []TypeField) {
+	mnemonic, name, one := strings.Cut(word, ".")
+	if !one {
+		name = word
+	}
+	for _, m := range rr.Mnemonics() {
+		t, _ := rr.ParseType(m)
+		info := rr.Lookup(t)
+		if one && !strings.EqualFold(m, mnemonic) || !one && info.Instead != "" {
+			continue
+		}
+		for i := range info.Fields {
+			if f := &info.Fields[i]; strings.EqualFold(f.Name, name) {
+				out = append(out, TypeField{info, f})
+			}
+		}
+	}
+	return out
+}
+
+// Explainable are the words that Explain knows, for completion; the codes first.
+func Explainable() (out []string) {
+	for _, r := range Catalogue() {
+		out = append(out, r.Code)
+	}
+	out = append(append(out, rr.Mnemonics()...), workspace.ConfigFile)
+	seen := map[string]bool{}
+	add := func(word string) {
+		if !seen[word] && strings.ToUpper(word) != word {
+			out, seen[word] = append(out, word), true
+		}
+	}
+	for _, s := range workspace.Sections {
+		for _, k := range s.Keys {
+			add(k.Key)
+		}
+	}
+	soa := rr.Lookup(rr.TypeSOA)
+	for _, f := range soa.Fields {
+		add(f.Name)
+	}
+	return out
 }

@@ -16,6 +16,7 @@ import (
 	"fencepost/rr"
 	"fencepost/signer"
 	"fencepost/source"
+	"fencepost/workspace"
 	"fencepost/zone"
 )
 
@@ -117,10 +118,6 @@ type HandoverOptions struct {
 
 // Handover works out what the parent must be told about a zone.
 func (a *App) Handover(o HandoverOptions) (*DelegationData, error) {
-	takes, err := parseTakes(o.Takes)
-	if err != nil {
-		return nil, err
-	}
 	src, diags := &source.Set{}, &diag.List{}
 	in, err := a.input(o.Operand, o.Origin, src, diags)
 	if err != nil {
@@ -143,6 +140,10 @@ func (a *App) Handover(o HandoverOptions) (*DelegationData, error) {
 	}
 	if len(digests) == 0 {
 		digests = []uint8{dnssec.DigestSHA256}
+	}
+	takes, err := a.takesOf(z.Apex(), o.Takes)
+	if err != nil {
+		return nil, err
 	}
 	keys, digests, err := takes.choose(public, digests, len(o.Digests) > 0)
 	if err != nil {
@@ -181,26 +182,21 @@ func serversOf(z *zone.Snapshot) (out []ServerData) {
 	return out
 }
 
-// takes is what a party supports; empty lists are everything.
-type takes struct{ algorithms, digests []uint8 }
+// takes is what a party supports.
+type takes struct{ workspace.Takes }
 
-func parseTakes(text string) (t takes, err error) {
-	for _, part := range strings.Fields(text) {
-		name, list, _ := strings.Cut(part, "=")
-		to := map[string]*[]uint8{"algorithms": &t.algorithms, "digests": &t.digests}[name]
-		if to == nil {
-			return t, usage("--party-takes %q: write 'algorithms=8,13 digests=1,2', either part or both", text)
+// takesOf is what the party above a zone supports: as said by hand, else as the
+// workspace says.
+func (a *App) takesOf(zone dnsname.Name, byHand string) (t takes, err error) {
+	if byHand != "" {
+		if t.Takes, err = workspace.ParseTakes(byHand); err != nil {
+			return t, usage("--party-takes: %v", err)
 		}
-		for _, word := range strings.Split(list, ",") {
-			if a, ok := rr.ParseAlgorithm(word); ok && name == "algorithms" {
-				*to = append(*to, uint8(a))
-				continue
-			}
-			n, err := strconv.ParseUint(word, 10, 8)
-			if err != nil {
-				return t, usage("--party-takes: %q is no number of %s", word, name)
-			}
-			*to = append(*to, uint8(n))
+		return t, nil
+	}
+	if c, err := a.Config(); err == nil {
+		if z := c.Find(zone); z != nil {
+			t.Takes = z.Takes
 		}
 	}
 	return t, nil
@@ -217,26 +213,26 @@ func (t *takes) choose(keys []*dnssec.PublicKey, digests []uint8, asked bool) ([
 			return nil, nil, usage("no DS of digest type %d is made: %s; write 2 or 4", d, l.Reason)
 		}
 	}
-	if len(t.digests) > 0 && len(keys) > 0 {
+	if len(t.Digests) > 0 && len(keys) > 0 {
 		var common []uint8
 		for _, d := range preferredDigests {
-			if slices.Contains(t.digests, d) && (!asked || slices.Contains(digests, d)) {
+			if slices.Contains(t.Digests, d) && (!asked || slices.Contains(digests, d)) {
 				common = append(common, d)
 			}
 		}
 		if len(common) == 0 {
-			return nil, nil, fmt.Errorf("there is no common ground: the party takes digest types %s; here 2 (SHA-256) and 4 (SHA-384) are made, for SHA-1 can be forged (RFC 9905). Ask the party to take type 2, which RFC 8624 §3.3 demands", numbers(t.digests))
+			return nil, nil, fmt.Errorf("there is no common ground: the party takes digest types %s; here 2 (SHA-256) and 4 (SHA-384) are made, for SHA-1 can be forged (RFC 9905). Ask the party to take type 2, which RFC 8624 §3.3 demands", numbers(t.Digests))
 		}
 		digests = common[:1]
 	}
-	if len(t.algorithms) == 0 || len(keys) == 0 {
+	if len(t.Algorithms) == 0 || len(keys) == 0 {
 		return keys, digests, nil
 	}
 	var fit []*dnssec.PublicKey
 	var have []uint8
 	for _, k := range keys {
 		have = append(have, uint8(k.Algorithm))
-		if slices.Contains(t.algorithms, uint8(k.Algorithm)) {
+		if slices.Contains(t.Algorithms, uint8(k.Algorithm)) {
 			fit = append(fit, k)
 		}
 	}
@@ -245,12 +241,12 @@ func (t *takes) choose(keys []*dnssec.PublicKey, digests []uint8, asked bool) ([
 	}
 	advice := "none of these is made here"
 	for _, a := range []rr.AlgorithmNumber{rr.ECDSAP256SHA256, rr.ED25519, rr.RSASHA256, rr.ECDSAP384SHA384, rr.ED448, rr.RSASHA512} {
-		if slices.Contains(t.algorithms, uint8(a)) {
+		if slices.Contains(t.Algorithms, uint8(a)) {
 			advice = fmt.Sprintf("roll to one that it takes: write algorithm = %q in the policy, then reload", a)
 			break
 		}
 	}
-	return nil, nil, fmt.Errorf("there is no common ground: the party takes algorithms %s, the zone's keys are of %s; %s", numbers(t.algorithms), numbers(have), advice)
+	return nil, nil, fmt.Errorf("there is no common ground: the party takes algorithms %s, the zone's keys are of %s; %s", numbers(t.Algorithms), numbers(have), advice)
 }
 
 func numbers(list []uint8) string {

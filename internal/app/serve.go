@@ -122,7 +122,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 	if err := finishIn(filepath.Join(c.Dir, workspace.ZonesDir)); err != nil {
 		sv.log.Error("an edit was left half done", "error", err)
 	}
-	out := &server.Config{Listen: c.Listen}
+	out := &server.Config{Listen: c.Listen, FetchedZone: c.Limits.FetchedZone, FetchedTogether: c.Limits.FetchedTogether}
 	for _, z := range c.Zones {
 		if len(z.Audiences) > 0 {
 			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())

@@ -10,27 +10,33 @@ import (
 	"fencepost/internal/app"
 	"fencepost/internal/ui"
 	"fencepost/rr"
+	"fencepost/workspace"
 )
 
 func newExplain(e *env) *cobra.Command {
 	var all bool
-	cmd := &cobra.Command{Use: "explain CODE|TYPE", GroupID: stageCheck, Short: "explain a finding or a record type",
-		Long: "Explains the code of a finding, with an example and the standard that says so,\nor a record type and its fields.",
+	cmd := &cobra.Command{Use: "explain CODE|TYPE|WORD", GroupID: stageCheck, Short: "explain a finding, a record type or a setting",
+		Long: `Explains the code of a finding, with an example and the standard that says so; a
+record type and its fields; a field such as expire; a key or section of fencepost.toml.
+fencepost.toml itself gives every key there is, with what counts where it is left out.`,
 		Example: `  fencepost explain missing-glue
   fencepost explain SRV
+  fencepost explain expire
+  fencepost explain send-to
+  fencepost explain fencepost.toml
   fencepost explain --all >findings.md`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if all {
 				return noArgs(cmd, args)
 			}
-			return exactly("CODE or TYPE")(cmd, args)
+			return exactly("CODE, TYPE or WORD")(cmd, args)
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			var out []string
 			for _, r := range app.Catalogue() {
 				out = append(out, r.Code+"\t"+r.Title)
 			}
-			return append(out, rr.Mnemonics()...), cobra.ShellCompDirectiveNoFileComp
+			return append(out, app.Explainable()[len(out):]...), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			if all {
@@ -40,13 +46,109 @@ func newExplain(e *env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if x.Rule != nil {
-				return e.explainRule(x.Rule)
-			}
-			return e.explainType(x.Type)
+			return e.explained(x)
 		}}
 	cmd.Flags().BoolVar(&all, "all", false, "every finding, as a page of Markdown")
 	return cmd
+}
+
+// explained shows all that is known about a word.
+func (e *env) explained(x *app.Explanation) error {
+	if x.Reference {
+		return e.explainReference()
+	}
+	var parts []func() error
+	if x.Rule != nil {
+		parts = append(parts, func() error { return e.explainRule(x.Rule) })
+	}
+	if x.Type != nil {
+		parts = append(parts, func() error { return e.explainType(x.Type) })
+	}
+	for _, f := range x.Fields {
+		parts = append(parts, func() error { return e.explainField(f) })
+	}
+	for _, s := range x.Settings {
+		parts = append(parts, func() error { return e.explainSetting(s) })
+	}
+	for i, part := range parts {
+		if i > 0 && !e.ui.JSON {
+			e.ui.Printf("\n")
+		}
+		if err := part(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// explainReference writes every key of fencepost.toml.
+func (e *env) explainReference() error {
+	if !e.ui.JSON {
+		_, err := io.WriteString(e.ui.Out, workspace.Reference())
+		return err
+	}
+	for i := range workspace.Sections {
+		if err := e.explainSetting(workspace.Explained{Section: &workspace.Sections[i]}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// titled prints a word and what is said of it, in lines of 78 columns.
+func (e *env) titled(word, text string) {
+	lines := wrap(word+text, 78)
+	if strings.HasSuffix(text, "\n") {
+		lines += "\n"
+	}
+	e.ui.Printf("%s%s\n", e.ui.Paint(ui.Bold, "%s", word), strings.TrimPrefix(lines, word))
+}
+
+// explainField explains a field of a record type.
+func (e *env) explainField(f app.TypeField) error {
+	if e.ui.JSON {
+		return e.ui.Object(map[string]any{"type": f.Type.Mnemonic, "field": f.Field.Name, "kind": f.Field.Kind.Words, "text": f.Field.Help, "example": f.Type.Example()})
+	}
+	help := f.Field.Help
+	if help == "" {
+		help = f.Field.Kind.Words
+	}
+	e.titled(f.Field.Name, fmt.Sprintf(", a field of %s: %s", f.Type.Mnemonic, help))
+	e.ui.Printf("  write: %s\n  in:    %s\n", f.Field.Kind.Words, f.Type.Synopsis())
+	if f.Type.Type == rr.TypeSOA && f.Field.Kind == rr.Seconds {
+		e.ui.Printf("  change it with: fencepost change ZONE @ SOA --%s VALUE\n", f.Field.Name)
+	}
+	return nil
+}
+
+// explainSetting explains a key of fencepost.toml, or a section with all its keys.
+func (e *env) explainSetting(x workspace.Explained) error {
+	if e.ui.JSON {
+		keys := x.Section.Keys
+		if x.Setting != nil {
+			keys = []workspace.Setting{*x.Setting}
+		}
+		for _, k := range keys {
+			if err := e.ui.Object(map[string]any{"section": x.Section.Header, "key": k.Key, "value": k.Value, "default": !k.Optional, "text": k.Doc}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if x.Setting == nil {
+		e.titled(x.Section.Header, fmt.Sprintf(" in fencepost.toml: %s\n", x.Section.Doc))
+		for i := range x.Section.Keys {
+			e.ui.Printf("%s", x.Section.Keys[i].Line())
+		}
+		return nil
+	}
+	e.titled(x.Setting.Key, fmt.Sprintf(", a key of %s in fencepost.toml: %s", x.Section.Header, x.Setting.Doc))
+	what := "where it is left out"
+	if x.Setting.Optional {
+		what = "such as"
+	}
+	e.ui.Printf("  %s: %s = %s\n", what, x.Setting.Key, x.Setting.Value)
+	return nil
 }
 
 // explainAll writes the reference of all findings.
@@ -133,7 +235,7 @@ func (e *env) explainType(t *rr.Info) error {
 		for _, f := range t.Fields {
 			fields = append(fields, field{f.Name, f.Kind.Words, f.Help})
 		}
-		return e.ui.Object(map[string]any{"type": t.Mnemonic, "number": t.Type, "title": t.Title, "reference": t.Ref, "fields": fields})
+		return e.ui.Object(map[string]any{"type": t.Mnemonic, "number": t.Type, "title": t.Title, "reference": t.Ref, "fields": fields, "example": t.Example()})
 	}
 	e.ui.Printf("%s (type %d): %s\n", e.ui.Paint(ui.Bold, "%s", t.Mnemonic), t.Type, t.Title)
 	if t.Instead != "" {
@@ -149,6 +251,9 @@ func (e *env) explainType(t *rr.Info) error {
 			rows = append(rows, []string{"  " + f.Name, f.Kind.Words, f.Help})
 		}
 		e.ui.Table([]string{"  field", "write", "meaning"}, rows)
+	}
+	if ex := t.Example(); ex != "" {
+		e.ui.Printf("\n%s\n    %s\n", e.ui.Paint(ui.Good, "example"), ex)
 	}
 	e.ui.Printf("\n%s %s\n", e.ui.Paint(ui.Dim, "standard:"), t.Ref)
 	return nil

@@ -155,6 +155,13 @@ func TestHandoverForms(t *testing.T) {
 	if strings.Contains(one, "SHA-256") || !strings.Contains(one, "SHA-384") {
 		t.Errorf("the party takes SHA-384 only:\n%s", one)
 	}
+	conf := filepath.Join(l.home.dir, "fencepost.toml")
+	was := read(t, conf)
+	write(t, conf, strings.Replace(was, "name = \"saltmarsh.example\"\n", "name = \"saltmarsh.example\"\nparent-takes = \"algorithms=8,13 digests=1,4\"\n", 1))
+	if kept := ok(t, l.home.dir, "handover", "saltmarsh.example"); kept != one {
+		t.Errorf("what the parent takes, from the configuration:\n%s\nby hand:\n%s", kept, one)
+	}
+	write(t, conf, was)
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "digests=1"), 3, "no common ground", "SHA-1 can be forged")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "algorithms=5,8"), 3, "no common ground", "of 13", "RSASHA256")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--party-takes", "colour=blue"), 2, "algorithms=8,13 digests=1,2")

@@ -219,3 +219,29 @@ func TestPlacesHeld(t *testing.T) {
 		t.Errorf("the next stranger gets %d octets, %v", n, err)
 	}
 }
+
+// The limits of the configuration bound what is fetched, from the next reload on.
+func TestFetchLimits(t *testing.T) {
+	p, _ := newPair(t, false, 0)
+	serve(t, p.primary)
+	conf := filepath.Join(p.secondary, "fencepost.toml")
+	was := read(t, conf)
+	write(t, conf, was+"[limits]\nfetched-zone = \"200\"\n")
+	d := serve(t, p.secondary)
+	eventually(t, "the refusal of a zone that is too large", func() bool {
+		return strings.Contains(fp(t, p.secondary, "status").out, "larger than 200 octets")
+	})
+	write(t, conf, was+"[limits]\nfetched-zone = \"1MiB\"\nfetched-together = \"300\"\n")
+	ok(t, p.secondary, "refresh", "tides.example")
+	fp(t, p.secondary, "reload")
+	ok(t, p.secondary, "refresh", "tides.example")
+	eventually(t, "the refusal of more than all transfers may take", func() bool {
+		return strings.Contains(fp(t, p.secondary, "status").out, "fetched-together")
+	})
+	write(t, conf, was+"[limits]\nfetched-zone = \"1MiB\"\n")
+	fp(t, p.secondary, "reload")
+	ok(t, p.secondary, "refresh", "tides.example")
+	eventually(t, "the zone", func() bool { return serial(t, d.addr, "tides.example") != 0 })
+	write(t, conf, was+"[limits]\nfetched-zone = \"much\"\n")
+	want(t, fp(t, p.secondary, "check"), 1, "no size", "500MiB")
+}

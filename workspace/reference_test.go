@@ -1,0 +1,137 @@
+package workspace
+
+import (
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"fencepost/diag"
+	"fencepost/source"
+)
+
+// taken lists the keys that fencepost.toml may have, from the types that it is read into.
+func taken(t reflect.Type, header string, out map[string]bool) {
+	switch t.Kind() {
+	case reflect.Map:
+		name := header + ".NAME"
+		if t.Elem().Kind() == reflect.Struct {
+			taken(t.Elem(), name, out)
+			return
+		}
+		out[header] = true
+	case reflect.Slice:
+		if t.Elem().Kind() == reflect.Struct {
+			taken(t.Elem(), header, out)
+			return
+		}
+		out[header] = true
+	case reflect.Struct:
+		for i := range t.NumField() {
+			f := t.Field(i)
+			taken(f.Type, strings.TrimPrefix(header+"."+f.Tag.Get("toml"), "."), out)
+		}
+	default:
+		out[header] = true
+	}
+}
+
+// Every key that is read stands in the reference and nothing else does.
+func TestReferenceIsWhole(t *testing.T) {
+	want := map[string]bool{}
+	taken(reflect.TypeFor[raw](), "", want)
+	for _, s := range Sections {
+		header := strings.Trim(s.Header, "[]")
+		for _, k := range s.Keys {
+			key := header + "." + k.Key
+			if k.Key == strings.ToUpper(k.Key) { // any word
+				key = header
+			}
+			if !want[key] {
+				t.Errorf("%s stands in the reference and is not read", key)
+			}
+			delete(want, key)
+		}
+	}
+	for key := range want {
+		t.Errorf("%s is read and not in the reference", key)
+	}
+}
+
+func read(t *testing.T, text string) (*Config, []string) {
+	t.Helper()
+	src, diags := &source.Set{}, &diag.List{}
+	f, err := src.Add("fencepost.toml", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := LoadText(t.TempDir(), f, src, diags)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var said []string
+	for _, d := range diags.All {
+		said = append(said, d.Message)
+	}
+	return c, said
+}
+
+// The reference is a file that can be used, and what it says counts without a word is
+// what counts.
+func TestReferenceStatesDefaults(t *testing.T) {
+	text := Reference()
+	for _, line := range strings.Split(text, "\n") {
+		if len(line) > lineWidth {
+			t.Errorf("%d columns: %s", len(line), line)
+		}
+	}
+	full, said := read(t, text)
+	if len(said) > 0 {
+		t.Fatalf("the reference has findings: %q\n%s", said, text)
+	}
+	bare, _ := read(t, "[policy.standard]\n")
+	full.Dir, bare.Dir, full.Control, bare.Control = "", "", "", ""
+	p, q := full.Policies["standard"], bare.Policies["standard"]
+	p.Signing, q.Signing = p.Signing.Filled(), q.Signing.Filled()
+	p.Signing.Denial.Params.Salt = nil
+	if !reflect.DeepEqual(p, q) {
+		t.Errorf("the policy of the reference is\n%+v, without a word it is\n%+v", p, q)
+	}
+	full.Policies, bare.Policies = nil, nil
+	if !reflect.DeepEqual(full, bare) {
+		t.Errorf("the reference makes\n%+v, an empty file\n%+v", full, bare)
+	}
+}
+
+// The examples are such that they could be used as they stand.
+func TestReferenceExamples(t *testing.T) {
+	sample := regexp.MustCompile(`(?m)^# (\[|[a-z-]+ = )`)
+	text := sample.ReplaceAllString(Reference(), "$1")
+	text = strings.NewReplacer(".NAME]", ".inside]").Replace(text)
+	// What needs other things: peers, secrets, folders, and choices that exclude others.
+	for _, key := range []string{"tsig", "from", "send-to", "fetch-from", "wait-for", "parent", "bits", "CODE", "HOST", "jitter"} {
+		text = regexp.MustCompile(`(?m)^(# )?`+key+` = .*$`).ReplaceAllString(text, "")
+	}
+	if c, said := read(t, text); len(said) > 0 || c == nil || len(c.Zones) != 1 || c.Audiences["inside"] == nil {
+		t.Errorf("the examples have findings: %q\n%s", said, text)
+	}
+}
+
+func TestExplainSetting(t *testing.T) {
+	for word, want := range map[string]string{"send-to": "[[zone]]", "zone": "[[zone]] [[check.allow]]", "POLICY": "[policy.NAME]", "[serve]": "[serve]", "listen": "[serve]", "nothing": ""} {
+		var got []string
+		for _, x := range ExplainSetting(word) {
+			got = append(got, x.Section.Header)
+		}
+		slices.Sort(got)
+		w := strings.Fields(want)
+		slices.Sort(w)
+		if !slices.Equal(got, w) {
+			t.Errorf("%s: %v, want %s", word, got, want)
+		}
+	}
+	if !slices.Contains(settingNames, "expect-parent") || slices.Contains(settingNames, "NAME") {
+		t.Error("the words for did-you-mean are not the keys")
+	}
+}
