@@ -158,6 +158,7 @@ func AppendText(dst, w []byte) []byte {
 	if len(w) <= 1 {
 		return append(dst, '.')
 	}
+	start := len(dst)
 	for i := 0; i < len(w) && w[i] != 0; i += 1 + int(w[i]) {
 		for _, c := range w[i+1 : i+1+int(w[i])] {
 			switch nameEscape[c] {
@@ -170,6 +171,14 @@ func AppendText(dst, w []byte) []byte {
 			}
 		}
 		dst = append(dst, '.')
+	}
+	// At the head of a line # and // would look like a comment of another language, and
+	// \# in data announces octets (RFC 3597 §5): so in digits.
+	if dst[start] == '#' || dst[start] == '/' && dst[start+1] == '/' {
+		c := dst[start]
+		dst = append(dst, 0, 0, 0)
+		copy(dst[start+4:], dst[start+1:])
+		copy(dst[start:], []byte{'\\', '0', '0' + c/10%10, '0' + c%10})
 	}
 	return dst
 }

@@ -300,6 +300,9 @@ func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, se
 	pl := newPlan(slices.DeleteFunc(slices.Clone(checks), func(c *Check) bool {
 		return settings != nil && settings.Severity[c.Code] == diag.Off
 	}))
+	if z.NotText {
+		return
+	}
 	shared := Pass{Zone: z, Source: src, Now: now, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
 		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
 	go shared.servers() // a walk of its own, needed soon
@@ -339,6 +342,9 @@ func (p *Pass) name(pl *plan, node *zone.Node, first int) {
 		for _, c := range pl.every {
 			p.rule = &c.Rule
 			c.Set(p, set)
+		}
+		if p.Zone.AnyCut() && zonefile.HoldsText(set.Type) && p.Zone.CutText(p.Zone.AppendOwner(nil, node)) {
+			continue
 		}
 		for _, c := range pl.ofType(set.Type) {
 			p.rule = &c.Rule

@@ -132,11 +132,27 @@ func (p *Parser) advise(info *Info, i int, err *FieldError) {
 	}
 	err.Suggestion = "write " + info.Synopsis()
 	if i == 0 && info.Fields[0].Kind == U16 && len(p.tokens) == len(info.Fields)-1 { // the first number was forgotten
+		if n, rest := leadingNumber(p.tokens[0].Text); n != "" && len(p.tokens) == 1 { // or the blank behind it
+			err.Suggestion = fmt.Sprintf("a blank is missing: %s %s %s", info.Mnemonic, n, clip(rest))
+			return
+		}
 		err.Suggestion += ", such as: " + info.Mnemonic + " 10"
 		for _, t := range p.tokens {
 			err.Suggestion += " " + string(clip(t.Text))
 		}
 	}
+}
+
+// leadingNumber parts a word such as 10mail.
+func leadingNumber(word []byte) (number string, rest []byte) {
+	i := 0
+	for i < len(word) && word[i] >= '0' && word[i] <= '9' {
+		i++
+	}
+	if i == 0 || i > 5 || i == len(word) {
+		return "", word
+	}
+	return string(word[:i]), word[i:]
 }
 
 // generic reads the \# form of RFC 3597 §5.

@@ -53,7 +53,7 @@ func TestLanguageRules(t *testing.T) {
 		{"one that is not closed", ttl + "a TXT ( x\nb A 192.0.2.1\n", nil, "b.example. 60 IN A 192.0.2.1", "unclosed-parenthesis"},
 		{"one that is not opened", ttl + "a TXT x )\nb A 192.0.2.1\n", nil, "b.example. 60 IN A 192.0.2.1", "unopened-parenthesis"},
 		{"a blank in front takes the owner before", ttl + "a A 192.0.2.1\n\tTXT x\n", nil, `a.example. 60 IN A 192.0.2.1|a.example. 60 IN TXT "x"`, ""},
-		{"there is none before the first", ttl + " A 192.0.2.1\n", nil, "", "no-owner"},
+		{"there is none before the first", ttl + " A 192.0.2.1\n", nil, "example. 60 IN A 192.0.2.1", "no-owner"},
 		{"TTL and class in either order", ttl + "a 5 IN A 192.0.2.1\nb IN 5 A 192.0.2.1\nc A 192.0.2.1\nd IN A 192.0.2.1\n", nil,
 			"a.example. 5 IN A 192.0.2.1|b.example. 5 IN A 192.0.2.1|c.example. 60 IN A 192.0.2.1|d.example. 60 IN A 192.0.2.1", ""},
 		{"another class", ttl + "a CH A 192.0.2.1\n", nil, "", "wrong-class"},

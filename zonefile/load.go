@@ -19,7 +19,9 @@ type Loaded struct {
 	ExtraSOA  []SOAPlace
 	Outside   int  // records that are not in the zone
 	UnreadSOA bool // there is a SOA record that could not be read
+	NotText   bool // the file is no text: nothing of it was read
 	unread    map[string]bool
+	cut       map[string]bool
 }
 
 // loadBuilder parts reading from building: records are handed over in batches
@@ -134,11 +136,20 @@ func (l *loader) finish(file *source.File) *Loaded {
 		l.start(l.origin)
 	}
 	l.builder.drain()
-	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, UnreadSOA: l.badSOA, unread: l.unread}
+	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, UnreadSOA: l.badSOA, NotText: l.notText, unread: l.unread, cut: l.cut}
 }
 
 // Unread tells whether the name has a record that could not be read: then
 // nothing is known about what it lacks.
 func (l *Loaded) Unread(wire []byte) bool {
 	return l.unread != nil && l.unread[strings.ToLower(string(wire))]
+}
+
+// AnyCut tells whether CutText is true of any name.
+func (l *Loaded) AnyCut() bool { return l.cut != nil }
+
+// CutText tells whether a text of the name ends at a semicolon, which was reported: what
+// it lacks stands in the file.
+func (l *Loaded) CutText(wire []byte) bool {
+	return l.cut != nil && l.cut[strings.ToLower(string(wire))]
 }

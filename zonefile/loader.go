@@ -21,6 +21,7 @@ func Load(file *source.File, opts Options, diags *diag.List) *Loaded {
 		l.readSplit(p)
 	}
 	l.read(p, len(file.Content)+1)
+	l.notText = p.notText
 	return l.finish(file)
 }
 
@@ -34,14 +35,29 @@ func (l *loader) read(p *parser, limit int) {
 		switch {
 		case e.Kind == Record:
 			l.take(e)
+			if e.Cut {
+				remember(&l.cut, e.Owner)
+			}
 		case e.Kind == Bad && e.Type == rr.TypeSOA:
 			l.badSOA = true
-		case e.Kind == Bad && e.Owner != nil && len(l.unread) < maxUnread:
-			if l.unread == nil {
-				l.unread = map[string]bool{}
+			if l.builder.b == nil && e.Owner != nil {
+				apex, _ := dnsname.FromWire(e.Owner)
+				l.start(apex)
 			}
-			l.unread[strings.ToLower(string(e.Owner))] = true
+		case e.Kind == Bad && e.Owner != nil:
+			remember(&l.unread, e.Owner)
 		}
+	}
+}
+
+// remember notes an owner; of very many only the first.
+func remember(names *map[string]bool, owner []byte) {
+	const most = 10000
+	if *names == nil {
+		*names = map[string]bool{}
+	}
+	if len(*names) < most {
+		(*names)[strings.ToLower(string(owner))] = true
 	}
 }
 
@@ -57,12 +73,12 @@ type loader struct {
 	outside int
 	soa     source.Span
 	extra   []SOAPlace
-	unread  map[string]bool
+	soaData []byte          // owner and data of the SOA
+	unread  map[string]bool // owners of records that could not be read
+	cut     map[string]bool // owners of texts that a semicolon ends
 	badSOA  bool
+	notText bool
 }
-
-// maxUnread bounds how many names with unreadable records are remembered.
-const maxUnread = 10000
 
 type earlyRecord struct {
 	owner, data []byte
@@ -93,9 +109,13 @@ func (l *loader) take(e *Entry) {
 	if e.Type == rr.TypeSOA {
 		owner, _ := dnsname.FromWire(e.Owner)
 		place := SOAPlace{owner, source.Span{Start: e.TokenSpan(0).Start, End: e.TokenSpan(e.TypeTok).End}}
-		if l.soa.IsZero() {
-			l.soa = place.Span
-		} else {
+		whole := append([]byte(strings.ToLower(string(e.Owner))), e.Data...)
+		switch {
+		case l.soa.IsZero():
+			l.soa, l.soaData = place.Span, whole
+		case bytes.Equal(whole, l.soaData):
+			return // as at the end of what a transfer brought (RFC 5936 §2.2)
+		default:
 			// One is enough to serve; the check reports the others.
 			l.extra = append(l.extra, place)
 			return

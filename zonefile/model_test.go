@@ -55,7 +55,7 @@ func (s said) String() string {
 
 var modelApex = dnsname.MustParse("Salt.example.")
 
-var modelOwners = []string{"@", "www", "cam-1", "cam-2", "cam-9", "*", "sub", "a.sub", "b.sub", "deep.a.sub", `\@`, `%ttl`, `#origin`, "ttl", "in", "a", "ns", "60",
+var modelOwners = []string{"@", "www", "cam-1", "cam-2", "cam-9", "*", "sub", "a.sub", "b.sub", "deep.a.sub", `\@`, `%ttl`, `\035origin`, `\047/x`, "ttl", "in", "a", "ns", "60",
 	`\000\255x`, `with\.dot`, `\"q\"`, `\;semi`, `\(p`, "_s._tcp", strings.Repeat("l", 63), `\$ttl`, `@ttl`, `.`}
 
 // data in absolute form; names in it are written relative where that is possible.

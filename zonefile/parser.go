@@ -12,6 +12,7 @@ package zonefile
 
 import (
 	"bytes"
+	"encoding/binary"
 	"strings"
 
 	"fencepost/diag"
@@ -53,6 +54,8 @@ type Entry struct {
 	TypeTok  int
 
 	Origin []byte // in force here, wire form; empty if none
+	// Cut tells that the text of a record ends at a semicolon, most likely by mistake.
+	Cut bool
 }
 
 // TokenSpan is the place of the i-th token, its quotes included.
@@ -106,6 +109,7 @@ type parser struct {
 	noOwner   bool // met a record without owner and with none before it
 	buf       []byte
 	noTTL     bool // said already that TTLs are missing
+	notText   bool // met a file that is no text
 }
 
 // frame is the state that belongs to one file.
@@ -119,6 +123,7 @@ type frame struct {
 	hasLast    bool
 	saidUnits  bool
 	saidCR     bool
+	ascii      bool // the file has no octet over 127
 }
 
 func newParser(file *source.File, opts Options, diags *diag.List) *parser {
@@ -128,6 +133,21 @@ func newParser(file *source.File, opts Options, diags *diag.List) *parser {
 	p.beginFile()
 	p.buf = make([]byte, 0, 512)
 	return p
+}
+
+// isASCII tells whether a text has no octet over 127.
+func isASCII(text []byte) bool {
+	for ; len(text) >= 8; text = text[8:] {
+		if binary.LittleEndian.Uint64(text)&0x8080808080808080 != 0 {
+			return false
+		}
+	}
+	for _, c := range text {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
 }
 
 // CutOff tells whether the last line of a text says something and has no end, and
@@ -140,8 +160,13 @@ func CutOff(text []byte) (at int, cut bool) {
 
 // beginFile looks at both ends of a file.
 func (p *parser) beginFile() {
-	p.skipMark()
 	text := p.file.Content
+	if !plainText(text) {
+		p.refuseText()
+		return
+	}
+	p.ascii = isASCII(text)
+	p.skipMark()
 	at, cut := CutOff(text)
 	if !cut {
 		return
@@ -177,7 +202,7 @@ func (p *parser) next() *Entry {
 	e.Kind, e.File, e.Tokens, e.Offsets, e.Comment = Blank, p.file, s.tokens, s.offs, s.comment
 	e.Span = source.Span{Start: p.file.Pos(s.start), End: p.file.Pos(s.end)}
 	e.OwnerTok, e.TTLTok, e.ClassTok, e.TypeTok = -1, -1, -1, -1
-	e.Origin, e.Owner, e.Data, e.Type, e.TTL = p.origin, nil, nil, 0, 0
+	e.Origin, e.Owner, e.Data, e.Type, e.TTL, e.Cut = p.origin, nil, nil, 0, 0, false
 	if len(s.faults) > 0 {
 		p.reportFaults()
 	}

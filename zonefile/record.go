@@ -14,23 +14,29 @@ import (
 func (p *parser) record(e *Entry) {
 	e.Kind = Record
 	i := 0
-	if p.scan.indented {
-		if p.owner == nil {
+	if !p.ascii && p.findOddBlanks(e) {
+		e.Kind = Bad
+		if !p.scan.indented {
+			p.loseOwner()
+		}
+		return
+	}
+	switch {
+	case p.scan.indented && p.owner == nil:
+		if i = p.firstOwner(e); i < 0 {
 			e.Kind = Bad
-			if p.lostOwner {
-				return // one mistake, one finding
-			}
-			p.noOwner = true
-			p.report(RuleNoOwner.At(e.TokenSpan(0), "the first record begins with a blank, so it has no owner").
-				Suggest("write the owner at the left margin, @ for the zone itself"))
 			return
 		}
+	case p.scan.indented:
 		e.Owner = p.owner
-	} else {
-		if p.looksLikeDirective(e) {
-			p.unknownDirective(e)
-			return
-		}
+	case commentSign(&e.Tokens[0]):
+		e.Kind = Bad
+		p.reportComment(e, 0)
+		return
+	case p.looksLikeDirective(e):
+		p.unknownDirective(e)
+		return
+	default:
 		e.OwnerTok, i = 0, 1
 	}
 	i, ok := p.ttlAndClass(e, i)
@@ -52,15 +58,74 @@ func (p *parser) record(e *Entry) {
 	p.data.Origin, p.data.Units = p.origin, false
 	data, err := p.data.Data(p.buf[:0], e.Type, e.Tokens[i+1:])
 	if err != nil {
-		p.fieldError(e, i+1, err)
-		return
+		slip := false
+		if data, slip = p.slipInData(e, err); !slip {
+			p.fieldError(e, i+1, err)
+		}
+		if data == nil {
+			e.Kind = Bad
+			return
+		}
 	}
 	p.buf, e.Data = data, data
 	p.noteInnerQuotes(e)
+	p.noteCutText(e)
 	if p.data.Units {
 		p.noteUnits(e, firstUnits(e, i+1), true)
 	}
 	p.settleTTL(e)
+}
+
+// firstOwner settles the owner of a first record that begins with a blank, says that it
+// does, and is the token behind it; -1 if there is no telling. The record is read as it
+// was meant: one mistake, one finding.
+func (p *parser) firstOwner(e *Entry) int {
+	if p.lostOwner {
+		return -1
+	}
+	p.noOwner, p.lostOwner = true, true
+	d := RuleNoOwner.At(e.TokenSpan(0), "the first record begins with a blank, so it has no owner").
+		Suggest("write the owner at the left margin, @ for the zone itself")
+	next := 0
+	if !beforeData(e.Tokens[0].Text) && e.hasType() {
+		d = d.Suggest("take the blank away: %s is the owner", e.Tokens[0].Text)
+		d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: source.Span{Start: e.Span.Start, End: e.TokenSpan(0).Start}}}}
+		e.OwnerTok, next = 0, 1
+	} else if len(p.origin) > 0 {
+		p.owner = append(p.owner[:0], p.origin...)
+		e.Owner = p.owner
+	}
+	p.report(d)
+	if e.OwnerTok < 0 && e.Owner == nil {
+		return -1
+	}
+	return next
+}
+
+// beforeData tells whether a word may stand between owner and data.
+func beforeData(word []byte) bool {
+	_, isType := rr.ParseType(word)
+	_, isClass := rr.ParseClass(word)
+	_, _, isTTL := rr.ParseTTL(word)
+	return isType || isClass || isTTL
+}
+
+// noteCutText looks for a text that a semicolon ends, and for words behind a quoted one
+// that were meant for a comment.
+func (p *parser) noteCutText(e *Entry) {
+	if !textTypes[e.Type] {
+		return
+	}
+	if e.Comment >= 0 && p.cutText(e) {
+		p.reportCutText(e)
+		e.Cut = true
+	}
+	for i := e.TypeTok + 2; i < len(e.Tokens); i++ {
+		if t := &e.Tokens[i]; commentSign(t) && e.Tokens[i-1].Quoted && !t.Glued && (len(t.Text) == 1 || string(t.Text) == "//") {
+			p.reportComment(e, i)
+			return
+		}
+	}
 }
 
 // noteInnerQuotes looks for quotes that end a text in the middle: what follows
@@ -133,6 +198,9 @@ func (p *parser) ttlAndClass(e *Entry, i int) (typeTok int, ok bool) {
 		}
 		if e.TTLTok < 0 && len(text) > 0 && text[0] >= '0' && text[0] <= '9' {
 			ttl, units, good := rr.ParseTTL(text)
+			if !good && p.slipBeforeType(e, i) {
+				return i, false
+			}
 			if !good {
 				p.report(RuleBadTTL.At(e.TokenSpan(i), "%q is no TTL from 0 to 2147483647 seconds", text))
 				return i, false
@@ -141,7 +209,9 @@ func (p *parser) ttlAndClass(e *Entry, i int) (typeTok int, ok bool) {
 			e.TTLTok, e.TTL = i, ttl
 			continue
 		}
-		p.unknownType(e, i)
+		if !p.slipBeforeType(e, i) {
+			p.unknownType(e, i)
+		}
 		return i, false
 	}
 	p.report(RuleMissingType.At(e.TokenSpan(len(e.Tokens)), "the record ends before its type").

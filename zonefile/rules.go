@@ -118,5 +118,6 @@ var (
 var Rules = []*diag.Rule{
 	RuleUnknownDirective, RuleBadDirective, RuleUnclosedParen, RuleUnopenedParen, RuleUnclosedQuote, RuleInnerQuote, RuleUnknownType,
 	RuleMissingType, RuleTypeNotData, RuleWrongClass, RuleNoOwner, RuleNoTTL, RuleSOATTL, RuleBadTTL, RuleTTLUnits,
+	RuleNotText, RuleOddBlank, RuleCommentSign, RuleFieldOrder, RuleCutText,
 	RuleCarriageReturn, RuleByteOrderMark, RuleLastLine, RuleNotASCII, RuleOutsideZone, RuleInclude,
 }

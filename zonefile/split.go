@@ -24,7 +24,7 @@ var (
 var errNotHere = errors.New("read again")
 
 // saidOnce are the rules that are reported once for each file.
-var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true, RuleNoTTL: true, RuleByteOrderMark: true, RuleLastLine: true}
+var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true, RuleNoTTL: true, RuleByteOrderMark: true, RuleLastLine: true, RuleNotText: true}
 
 // readSplit reads the whole file from two places if it can, and tells whether it
 // did. Where it cannot, p stands somewhere in the file and the rest is still to be
@@ -36,7 +36,7 @@ func (l *loader) readSplit(p *parser) bool {
 		return false
 	}
 	guess := p.frame
-	second := &loader{diags: &diag.List{}, soa: l.soa}
+	second := &loader{diags: &diag.List{}, soa: l.soa, soaData: l.soaData}
 	second.start(l.builder.b.Apex())
 	included := false
 	q := newParser(p.file, Options{Origin: p.opts.Origin, Open: func(string, *source.File) (*source.File, error) {
@@ -106,9 +106,9 @@ func (l *loader) absorb(second *loader) {
 	l.badSOA = l.badSOA || second.badSOA
 	l.extra = append(l.extra, second.extra...)
 	for name := range second.unread {
-		if l.unread == nil {
-			l.unread = map[string]bool{}
-		}
-		l.unread[name] = true
+		remember(&l.unread, []byte(name))
+	}
+	for name := range second.cut {
+		remember(&l.cut, []byte(name))
 	}
 }
