@@ -74,6 +74,12 @@ func (f *Fleet) Parent(m *Member) *Member {
 	return f.Holder(m.Apex().Parent())
 }
 
+// Pass is for looking at places of the zone's records.
+func (m *Member) Pass() *Pass { return &m.pass }
+
+// Look tells what the zone has at a name.
+func (m *Member) Look(wire []byte) Target { return m.pass.Look(wire) }
+
 // Names walks over the names of the zone with their places.
 func (m *Member) Names(yield func(*Name) bool) {
 	first := 0

@@ -1,6 +1,7 @@
 package rr
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 )
@@ -111,11 +112,46 @@ func (p *Parser) angle(what, plus, minus string, most int64) (uint32, *FieldErro
 			n, ok = decimal(word, places)
 		}
 		if !ok || n < 0 || n > limits[i] {
-			return 0, p.failLast(RuleBadLocation, "%q is no part of a %s", clip(tok), what).
-				suggest("write degrees, minutes and seconds with %s or %s after them, such as 42 21 54 %s", plus, minus, plus)
+			err := p.failLast(RuleBadLocation, "%q is no part of a %s", clip(tok), what)
+			if meant := plainAngle(word, plus, minus); meant != "" {
+				return 0, err.suggest("write %s", meant)
+			}
+			return 0, err.suggest("write degrees, minutes and seconds with %s or %s after them, such as 42 21 54 %s", plus, minus, plus)
 		}
 		parts[i] = n
 	}
+}
+
+// plainAngle is an angle that was written with signs, as a record wants it: with ° ' "
+// or as degrees with a fraction, + or - in front. Empty if it is neither.
+func plainAngle(word, plus, minus string) string {
+	side := plus + " or " + minus
+	if parts := strings.FieldsFunc(word, func(r rune) bool { return strings.ContainsRune("°º'′\"″’”", r) }); len(parts) > 1 || len(parts) == 1 && parts[0] != word {
+		if last := parts[len(parts)-1]; last == plus || last == minus {
+			return strings.Join(parts, " ")
+		}
+		return strings.Join(parts, " ") + " and " + side
+	}
+	number := strings.TrimLeft(word, "+-")
+	degrees, err := strconv.ParseFloat(strings.TrimRight(number, plus+minus), 64)
+	if err != nil || degrees < 0 || degrees > 180 {
+		return ""
+	}
+	switch {
+	case strings.HasSuffix(word, plus), strings.HasPrefix(word, "+"):
+		side = plus
+	case strings.HasSuffix(word, minus), strings.HasPrefix(word, "-"):
+		side = minus
+	case !strings.Contains(number, "."):
+		return ""
+	}
+	whole := int(degrees)
+	minutes := (degrees - float64(whole)) * 60
+	seconds := (minutes - float64(int(minutes))) * 60
+	if side != plus && side != minus {
+		side = "and " + side
+	}
+	return fmt.Sprintf("%d %d %.3f %s", whole, int(minutes), seconds, side)
 }
 
 // decimal reads a number with up to so many places after the point, as a whole

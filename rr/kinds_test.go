@@ -218,3 +218,15 @@ func FuzzData(f *testing.F) {
 		}
 	})
 }
+
+// Places that were copied from a map are refused with the form that a record wants.
+func TestLocationAdvice(t *testing.T) {
+	for word, want := range map[string]string{`53°12'30"`: "write 53 12 30 and N or S", `53°12'30"N`: "write 53 12 30 N", "+53.5": "write 53 30 0.000 N", "-53.25": "write 53 15 0.000 S", "53.5N": "write 53 30 0.000 N",
+		"53.5": "write 53 30 0.000 and N or S", "north": "write degrees, minutes and seconds with N or S after them, such as 42 21 54 N", "-": "write degrees, minutes and seconds with N or S after them, such as 42 21 54 N", "+999": "write degrees, minutes and seconds with N or S after them, such as 42 21 54 N"} {
+		var p rr.Parser
+		_, err := p.Data(nil, rr.TypeLOC, []rr.Token{{Text: []byte(word)}, {Text: []byte("6")}})
+		if err == nil || err.Suggestion != want {
+			t.Errorf("%s: %+v, want %q", word, err, want)
+		}
+	}
+}

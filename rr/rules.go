@@ -84,7 +84,7 @@ var (
 		Title: "a list of types holds a word that is no type", Ref: "RFC 4034 §4.2",
 		Doc:  "Types are written by mnemonic, such as MX, or as TYPE and a number.",
 		Bad:  "a NSEC b.example. A MXX\n",
-		Good: "a NSEC b.example. A MX\na A 192.0.2.1\n"}
+		Good: "@ CSYNC 66 3 A NS AAAA\n"}
 	RuleBadAlgorithm = &diag.Rule{Code: "bad-algorithm", Severity: diag.Error,
 		Title: "a DNSSEC algorithm is not known by this name", Ref: "RFC 4034 App. A.1",
 		Doc:  "Write the algorithm's number or its mnemonic, such as 13 or ECDSAP256SHA256.",
@@ -94,7 +94,7 @@ var (
 		Title: "the time of a signature cannot be read", Ref: "RFC 4034 §3.2",
 		Doc:  "Times are YYYYMMDDHHmmSS in UTC, 14 digits, or seconds since 1970.",
 		Bad:  "a RRSIG A 13 2 60 20260230000000 20260101000000 1 example. AAAA\n",
-		Good: "a A 192.0.2.1\na RRSIG A 13 2 60 20260228000000 20260101000000 1 example. AAAA\n"}
+		Good: "@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\na A 192.0.2.1\na RRSIG A 13 2 60 20260228000000 20260101000000 1 example. AAAA\n"}
 	RuleBadTag = &diag.Rule{Code: "bad-tag", Severity: diag.Error,
 		Title: "a CAA tag is not made of letters and digits", Ref: "RFC 8659 §4.1",
 		Doc:  "The tag is a word such as issue, issuewild or iodef.",

@@ -14,6 +14,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/lint/checks"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/workspace"
@@ -233,7 +234,7 @@ func timerLines(values [4]uint32) string {
 
 func starterServers(zone dnsname.Name, given []string) ([]starterServer, error) {
 	if len(given) == 0 {
-		given = []string{"ns1=192.0.2.1", "ns2=198.51.100.1"}
+		given = []string{"ns1=" + checks.Placeholders[0].String(), "ns2=" + checks.Placeholders[1].String()}
 	}
 	var out []starterServer
 	for _, g := range given {
@@ -277,6 +278,10 @@ func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
 		n, err := dnsname.Parse(text, zone)
 		if err != nil {
 			return n, usage("--contact %s: %v", text, err)
+		}
+		// A mailbox alone is of the zone; a whole name is one, with a final dot or not.
+		if whole, err := dnsname.Parse(text, dnsname.Root); err == nil && whole.Labels() > 2 {
+			return whole, nil
 		}
 		return n, nil
 	}

@@ -33,7 +33,7 @@ var refusals = []struct {
 	{"check --ignor x", 2, []string{"there is no flag --ignor", "fencepost check --help"}},
 	{"find", 2, []string{"say what to look for"}},
 	{"pull x.example", 2, []string{"say where the zone comes from", "--from", "--file"}},
-	{"explain nosuch", 2, []string{`"nosuch"`, "the code of a finding, or a record type"}},
+	{"explain nosuch", 2, []string{`"nosuch"`, "the code of a finding, a record type"}},
 
 	// the record
 	{"add saltmarsh.example a AAAA 192.0.2.1", 2, []string{`"192.0.2.1" is no IPv6 address`, "an A record"}},

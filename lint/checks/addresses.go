@@ -57,6 +57,14 @@ func private(b []byte) bool {
 
 var addressTypes = types(rr.TypeA, rr.TypeAAAA)
 
+// addressType is the type of the records that hold an address.
+func addressType(ip netip.Addr) rr.Type {
+	if ip.Is6() {
+		return rr.TypeAAAA
+	}
+	return rr.TypeA
+}
+
 var unusableAddress = &lint.Check{Rule: diag.Rule{
 	Code: "unusable-address", Severity: diag.Warning, Title: "an address cannot be reached from anywhere else", Ref: "RFC 6890, RFC 4291 §2",
 	Doc: "Loopback, link-local, multicast and reserved addresses mean something else on every host, or nothing. In the DNS they send people to their own machine. " +

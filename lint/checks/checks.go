@@ -14,20 +14,20 @@ import (
 // All is every check, in the order in which the reference lists them.
 var All = []*lint.Check{
 	missingSOA, secondSOA, noNameServer, oneNameServer,
-	soaExpire, expireWeekend, soaRetry, refreshShort, refreshLong, soaMinimum, contactAt, contactShape, mnameMissing, serialZero, serialFuture,
+	soaExpire, expireWeekend, soaRetry, refreshShort, refreshLong, soaMinimum, expireLong, contactAt, contactShape, contactDot, mnameMissing, serialZero, serialFuture, serialNoDate,
 	ttlMismatch, ttlLong, ttlZero, duplicateRecord, obsoleteType, minimalANY, severalOfOne,
 	aliasBesideData, severalAliases, aliasLoop, aliasChain, dnameHides, dnameBesideNS, dnameLoop,
-	missingDotTarget, missingDotOwner, extraDot,
+	missingDotTarget, missingDotOwner, extraDot, addressAsOwner, urlAsName, placeholder,
 	addressAsName, targetIsAlias, targetMissing, targetNoAddress, targetShape, danglingAlias, nullMX,
 	hostShape, hostUnderscore, aLabel, asteriskInside, wildcardDNAME, wildcardDelegation, specialUse, privateReverseZone,
 	unusableAddress, privateAddress, serversOneAddress, serversOneNetwork, serversIPv6Only, reverseShape, ptrStaysInside,
-	missingGlue, occludedData, oneServerCut, dsWithoutDelegation, dsLength, weakAlgorithm, dnskeyShape, apexOnly, nsec3Iterations, zonemdStale,
+	missingGlue, occludedData, oneServerCut, dsWithoutDelegation, dsLength, weakAlgorithm, dnskeyShape, apexOnly, nsec3Iterations, zonemdStale, leftoverSignatures,
 	spfSyntax, spfSeveral, spfLookups, spfAfterAll, spfAnyone, spfNoEnd, spfPtr, spfBlanks, spfVersionTypo,
-	dmarcSyntax, dmarcSeveral, dmarcPlace, dkimSyntax, dkimWeak, textQuotes, caaFlags, caaTag, caaValue,
+	dmarcSyntax, dmarcSeveral, dmarcPlace, dkimSyntax, dkimWeak, dkimPlace, textQuotes, singleQuotes, caaFlags, caaTag, caaValue,
 	serviceOwner, noneBesideOthers, srvPort, naptrRule, sshLength, tlsaFields, uriScheme,
 	svcbAliasParams, svcbAliasOthers, svcbSelf, httpsNoAddress, dohPath,
 	catalogVersion, catalogMember, catalogTwice, catalogServer,
-	notDelegated, delegationDiffers, glueDiffers, dsNoKey, dsMissing, ptrMismatch,
+	notDelegated, delegationDiffers, glueDiffers, dsNoKey, dsMissing, ptrMismatch, elsewhereMissing, elsewhereAlias, elsewhereNoAddress,
 }
 
 // Adjustable is the rules whose severity may be set, and whose findings may be

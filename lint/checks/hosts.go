@@ -68,6 +68,10 @@ func hostLabels(p *lint.Pass, n *lint.Name, underscore bool) {
 		if isHostLabel(l) || bytes.IndexByte(l, '*') >= 0 { // see asterisk-inside
 			return true
 		}
+		if bytes.EqualFold(l, []byte("_msdcs")) { // hosts below it are found by services, not by people
+			bad = nil
+			return false
+		}
 		plain := bytes.ReplaceAll(l, []byte("_"), []byte("x"))
 		if isHostLabel(plain) == underscore && isASCII(l) {
 			bad = l

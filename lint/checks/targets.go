@@ -183,7 +183,7 @@ var missingDotTarget = &lint.Check{Rule: diag.Rule{
 	Good: "@ MX 10 mail.example.org.\n"},
 	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
 		eachTarget(set, func(r ref) {
-			if !pointsNowhere(p, r.wire) {
+			if !pointsNowhere(p, r.wire) || isURL(r.wire) {
 				return
 			}
 			if lost, _ := lostDot(p, r.wire); !lost || isAddress(p, r.wire) {
@@ -265,14 +265,15 @@ func isAddress(p *lint.Pass, wire []byte) bool {
 }
 
 func addressIn(p *lint.Pass, wire []byte) (netip.Addr, bool) {
-	if wire[0] > 3 || wire[0] == 0 || wire[1] < '0' || wire[1] > '9' { // nearly all names
+	v6 := bytes.IndexByte(wire, ':') >= 0
+	if !v6 && (wire[0] > 3 || wire[0] == 0 || wire[1] < '0' || wire[1] > '9') { // nearly all names
 		return netip.Addr{}, false
 	}
 	head := bytes.Clone(wire)
 	if d := len(wire) - len(p.Zone.Apex().Wire()); d > 0 && nameOf(wire).Below(p.Zone.Apex()) {
 		head = append(head[:d], 0)
 	}
-	if dnsname.LabelsWire(head) != 4 {
+	if n := dnsname.LabelsWire(head); n != 4 && (!v6 || n != 1) {
 		return netip.Addr{}, false
 	}
 	a, err := netip.ParseAddr(strings.TrimSuffix(string(dnsname.AppendText(nil, head)), "."))
@@ -289,7 +290,7 @@ var addressAsName = &lint.Check{Rule: diag.Rule{
 			if a, ok := addressIn(p, r.wire); ok {
 				t := r.place(p)
 				p.Add(p.Report(t.span, "the %s is the address %s; a name belongs here", role(set.Type), a).
-					Suggest("give the host a name, such as: %s A %s", sampleHost(set.Type), a))
+					Suggest("give the host a name, such as: %s %s %s", sampleHost(set.Type), addressType(a), a))
 			}
 		})
 	},
@@ -354,7 +355,7 @@ var danglingAlias = &lint.Check{Rule: diag.Rule{
 	Good: "www CNAME web\nweb A 192.0.2.1\n"},
 	Types: []rr.Type{rr.TypeCNAME}, Set: func(p *lint.Pass, set lint.Set) {
 		eachTarget(set, func(r ref) {
-			if !pointsNowhere(p, r.wire) || isAddress(p, r.wire) {
+			if !pointsNowhere(p, r.wire) || isAddress(p, r.wire) || isURL(r.wire) {
 				return
 			}
 			t := r.place(p)

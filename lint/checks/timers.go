@@ -2,6 +2,7 @@ package checks
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"fencepost/diag"
@@ -25,6 +26,22 @@ var expireWeekend = &lint.Check{Rule: diag.Rule{
 			return "", ""
 		}
 		return "expire (" + secs(s.Expire) + ") is over before the weekend is", "write 1209600 (two weeks) or more"
+	}),
+}
+
+// season is about a quarter of a year.
+const season = 90 * 86400
+
+var expireLong = &lint.Check{Rule: diag.Rule{
+	Code: "expire-too-long", Severity: diag.Warning, Title: "a forgotten secondary answers from an old copy for months", Ref: "RFC 1912 §2.2",
+	Doc:  "After expire a secondary that cannot reach its primary stops answering. One that was forgotten, or lost its way, goes on until then with data that nobody keeps. Two to four weeks are usual.",
+	Bad:  bare("@ SOA ns1.example.net. hostmaster 1 7200 900 31536000 300"),
+	Good: bare("@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300")},
+	Types: typeSOA, Set: soaCheck(soaExpireField, func(s rr.SOA) (string, string) {
+		if s.Expire <= season {
+			return "", ""
+		}
+		return "secondaries go on without their primary for " + secs(s.Expire), "write 1209600 (two weeks) to 2419200 (four)"
 	}),
 }
 
@@ -72,6 +89,43 @@ var serialFuture = &lint.Check{Rule: diag.Rule{
 		p.Add(p.Report(set.Layout(0).Field(soaSerial), "the serial %d is of %s", soa.Serial, day.Format("2 January 2006")).
 			Suggest("see how to go back: fencepost serial %s --set %s01", trimDot(p.Zone.Apex()), p.Now.UTC().Format("20060102")))
 	},
+}
+
+var serialNoDate = &lint.Check{Rule: diag.Rule{
+	Code: "serial-no-date", Severity: diag.Note, Title: "the serial looks like a date and is none", Ref: "RFC 1912 §2.2",
+	Doc:  "A serial is a number, and any will do as long as it grows. This one looks like a date: YYYYMMDD and two digits that count the changes of a day. Written otherwise it will seem wrong to whoever reads it, and a proper date may be a step back from it.",
+	Bad:  bare("@ SOA ns1.example.net. hostmaster 2026133201 7200 900 1209600 300"),
+	Good: bare(okSOA)},
+	Types: typeSOA, Set: soaCheck(soaSerial, func(s rr.SOA) (string, string) {
+		what := notQuiteDate(s.Serial)
+		if what == "" {
+			return "", ""
+		}
+		return fmt.Sprintf("the serial %d %s", s.Serial, what), "any number that grows will do; the way to a date: fencepost serial ZONE --set YYYYMMDD00 --plan"
+	}),
+}
+
+// notQuiteDate says how a serial misses being a date; empty if it is one, or looks
+// like none.
+func notQuiteDate(serial uint32) string {
+	text := fmt.Sprint(serial)
+	is := func(layout, t string) bool {
+		day, err := time.Parse(layout, t)
+		return err == nil && day.Year() >= 1980 && day.Year() < 2100
+	}
+	switch {
+	case len(text) == 8 && is("20060102", text):
+		return "is a date without the two digits that count the changes of a day"
+	case len(text) != 10 || is("20060102", text[:8]):
+		return ""
+	case is("02012006", text[:8]):
+		return "is a date with the day first"
+	case is("01022006", text[:8]):
+		return "is a date with the month first"
+	case text[:2] == "20" && text[2:4] <= "99" && (text[2] == '0' || text[2] == '1' || text[2] == '2'):
+		return "looks like a date, and there is no such day"
+	}
+	return ""
 }
 
 func trimDot(n dnsname.Name) string {
@@ -128,6 +182,27 @@ var contactShape = &lint.Check{Rule: diag.Rule{
 		}
 		p.Add(p.Report(set.Layout(0).Field(soaRName), "the contact %s has no mail domain", soa.RName).
 			Suggest("write hostmaster, or a whole name such as hostmaster.%s", p.Zone.Apex()))
+	},
+}
+
+var contactDot = &lint.Check{Rule: diag.Rule{
+	Code: "contact-without-final-dot", Severity: diag.Warning, Title: "the SOA's contact has most likely lost its final dot", Ref: "RFC 1035 §5.1, §3.3.13",
+	Doc:  "A contact without a final dot is completed with the origin: hostmaster.example.com in the zone example.com means hostmaster@example.com.example.com, where no mail arrives. Write the final dot, or the mailbox alone.",
+	Bad:  bare("@ SOA ns1.example.net. hostmaster.example.com 2026112301 7200 900 1209600 300"),
+	Good: bare(okSOA)},
+	Types: typeSOA, Set: func(p *lint.Pass, set lint.Set) {
+		soa, err := rr.ParseSOA(set.First())
+		if err != nil {
+			return
+		}
+		wire := []byte(soa.RName.Wire())
+		lost, _ := lostDot(p, wire)
+		at := set.Layout(0).Field(soaRName)
+		text := string(p.Source.Text(at))
+		if !lost || strings.HasSuffix(text, ".") || strings.Contains(text, "@") {
+			return
+		}
+		p.Add(fixed(p.Report(at, "without a final dot the contact means %s", soa.RName).Suggest("write %s.", text), text+"."))
 	},
 }
 
