@@ -139,6 +139,7 @@ func (a *App) New(s Starter) (*Created, error) {
 type starterServer struct {
 	name  dnsname.Name
 	addrs []netip.Addr
+	own   bool // the addresses are those that the child's zone has
 }
 
 // zoneText writes a new zone file and checks that there is nothing to find.

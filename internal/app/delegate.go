@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 
 	"fencepost/dnsname"
@@ -135,7 +136,7 @@ func delegationServers(e, own *editing, child dnsname.Name, given []string) ([]s
 			sv.addrs = append(sv.addrs, ip)
 		}
 		if own != nil && len(sv.addrs) == 0 {
-			sv.addrs = own.addresses(sv.name)
+			sv.addrs, sv.own = own.addresses(sv.name), true
 		}
 		out = append(out, sv)
 	}
@@ -147,7 +148,7 @@ func (e *editing) servers() (out []starterServer) {
 	for _, r := range e.file.Records(e.file.Apex, rr.TypeNS) {
 		name, err := dnsname.FromWire(r.Data)
 		if err == nil {
-			out = append(out, starterServer{name: name, addrs: e.addresses(name)})
+			out = append(out, starterServer{name: name, addrs: e.addresses(name), own: true})
 		}
 	}
 	return out
@@ -178,22 +179,47 @@ func (e *editing) addServers(child dnsname.Name, servers []starterServer) error 
 	return nil
 }
 
-// addGlue writes the addresses that a delegation needs, and no others.
+// sameFamily are the addresses of one IP version.
+func sameFamily(all []netip.Addr, like netip.Addr) []netip.Addr {
+	return slices.DeleteFunc(slices.Clone(all), func(a netip.Addr) bool { return a.Is4() != like.Is4() })
+}
+
+// otherAddress refuses an address for a server that has others in the zone.
+func (e *editing) otherAddress(child dnsname.Name, sv *starterServer, have []netip.Addr, ip netip.Addr) error {
+	words := make([]string, len(have))
+	for i, a := range have {
+		words[i] = a.String()
+	}
+	t, _ := addressData(ip)
+	err := fmt.Errorf("%s has the address %s here, not %s; if it moved: fencepost change %s %s %s %s", sv.name, strings.Join(words, ", "), ip,
+		plainName(e.file.Apex), sv.name.Relative(e.file.Apex), t, ip)
+	if inside, fail := child.Child(sv.name.Label()); fail == nil && !sv.name.AtOrBelow(child) {
+		err = fmt.Errorf("%w; if a server inside %s is meant: --ns %s=%s", err, child, inside.Relative(e.file.Apex), ip)
+	}
+	return err
+}
+
+// addGlue writes the addresses that a delegation needs, and no others: those of servers
+// in the child, and those of servers in the zone that have none here yet.
 func (e *editing) addGlue(child dnsname.Name, servers []starterServer) error {
 	for _, sv := range servers {
 		switch {
-		case !sv.name.AtOrBelow(child):
-			if len(sv.addrs) > 0 && len(e.file.Records(sv.name, 0)) == 0 {
-				e.b.note("%s lies outside %s, so its address is not needed here", sv.name, child)
+		case !sv.name.AtOrBelow(e.file.Apex):
+			if len(sv.addrs) > 0 {
+				e.b.note("%s lies outside %s, so its address is not needed here", sv.name, e.file.Apex)
 			}
 			continue
-		case len(sv.addrs) == 0:
+		case len(sv.addrs) == 0 && sv.name.AtOrBelow(child):
 			return usage("the server %s lies in the delegated zone, so its address is needed here: --ns %s=ADDRESS", sv.name, sv.name)
 		}
+		have := e.addresses(sv.name)
 		for _, ip := range sv.addrs {
 			t, data := addressData(ip)
-			if len(e.file.Records(sv.name, t)) > 0 {
-				continue // it is there already
+			if slices.Contains(have, ip) {
+				continue
+			}
+			if same := sameFamily(have, ip); len(same) > 0 && !sv.own {
+				return e.otherAddress(child, &sv, same, ip)
 			}
 			if err := e.add(&subject{owner: sv.name, t: t, text: ip.String(), wire: data, beside: child}); err != nil {
 				return err

@@ -21,13 +21,7 @@ type Edit struct {
 	Split   bool        // texts over 255 octets become several strings
 	Timers  Timers      // change, for the SOA
 	Dry     bool        // show and do not write
-}
-
-// RecordArg is a record as a person types it.
-type RecordArg struct {
-	Owner, Type string
-	Data        []string
-	TTL         string // empty: the file's default; "default" takes one away
+	whole   bool        // each record must have its data
 }
 
 // subject is a record read from its arguments.
@@ -61,15 +55,34 @@ func (a *App) begin(o Edit) (*batch, *editing, []*subject, error) {
 		return nil, nil, nil, err
 	}
 	var out []*subject
+	var bad badLines
 	for _, r := range args {
-		s, err := e.subject(r, o.Split)
+		s, err := e.wanted(r, &o)
+		if err != nil && r.Line > 0 {
+			bad.add(r.Line, err)
+			continue
+		}
 		if err != nil {
 			b.close()
 			return nil, nil, nil, err
 		}
 		out = append(out, s)
 	}
+	if err := bad.err(); err != nil {
+		b.close()
+		return nil, nil, nil, err
+	}
 	return b, e, out, nil
+}
+
+// wanted reads a record's arguments for an edit.
+func (e *editing) wanted(r RecordArg, o *Edit) (*subject, error) {
+	if o.whole {
+		if err := r.Lacks(); err != nil {
+			return nil, err
+		}
+	}
+	return e.subject(r, o.Split)
 }
 
 // subject reads a record's arguments. Type and data may be missing.
@@ -96,6 +109,7 @@ func (e *editing) subject(r RecordArg, split bool) (s *subject, err error) {
 
 // Add writes new records.
 func (a *App) Add(o Edit) (*Edited, error) {
+	o.whole = true
 	b, e, list, err := a.begin(o)
 	if err != nil {
 		return nil, err
@@ -166,60 +180,6 @@ func (a *App) Remove(o Edit) (*Edited, error) {
 	return b.finish(o.Dry)
 }
 
-// ParseRecords reads records from text, one a line in the syntax of master files,
-// relative to the zone that an edit is about. Owners are kept as they are
-// written.
-func ParseRecords(text []byte) (out []RecordArg, err error) {
-	var src source.Set
-	f, err := src.Add("standard input", text)
-	if err != nil {
-		return nil, err
-	}
-	words := zonefile.Words(f)
-	for _, w := range words {
-		if w.Fault != "" {
-			return nil, usage("line %d of standard input: %s", w.Line, w.Fault)
-		}
-		r, err := recordArg(w, out)
-		if err != nil {
-			return nil, usage("line %d of standard input: %v", w.Line, err)
-		}
-		out = append(out, r)
-	}
-	if len(out) == 0 {
-		return nil, usage("standard input holds no records: write OWNER TYPE DATA, one record a line")
-	}
-	return out, nil
-}
-
-// recordArg takes a line apart: owner, TTL and class in either order, type, data.
-func recordArg(w zonefile.Line, before []RecordArg) (r RecordArg, err error) {
-	words := w.Words
-	if w.Indented {
-		if len(before) == 0 {
-			return r, fmt.Errorf("the first line begins with a blank, so it has no owner")
-		}
-		r.Owner = before[len(before)-1].Owner
-	} else {
-		r.Owner, words = words[0], words[1:]
-	}
-	for len(words) > 0 {
-		if _, _, isTTL := rr.ParseTTL([]byte(words[0])); isTTL && r.TTL == "" {
-			r.TTL, words = words[0], words[1:]
-			continue
-		}
-		if c, isClass := rr.ParseClass([]byte(words[0])); isClass && c == rr.ClassIN {
-			words = words[1:]
-			continue
-		}
-		break
-	}
-	if len(words) > 0 {
-		r.Type, r.Data = words[0], words[1:]
-	}
-	return r, nil
-}
-
 // serialStyle is the workspace's style, or by date without a workspace.
 func (a *App) serialStyle() zonefile.SerialStyle {
 	if c, err := a.Config(); err == nil {
@@ -269,8 +229,13 @@ func (e *editing) data(t rr.Type, args []string, split bool) (text string, wire 
 		if a, err = e.encode(t, i, a); err != nil {
 			return "", nil, err
 		}
-		if info := rr.Lookup(t); takesText(info, i) && !strings.HasPrefix(a, `"`) {
-			a = quoteText(a, split && rr.Lookup(t).Fields[len(rr.Lookup(t).Fields)-1].Kind == rr.Strings)
+		if info := rr.Lookup(t); takesText(info, i) {
+			split := split && info.Fields[len(info.Fields)-1].Kind == rr.Strings
+			if quoted := strings.HasPrefix(a, `"`); quoted && split {
+				a = quoteText(unquoted(a), true)
+			} else if !quoted {
+				a = quoteText(a, split)
+			}
 		}
 		words[i] = a
 	}

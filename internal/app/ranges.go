@@ -129,6 +129,28 @@ func fill(text string, ranges []numberRange, i int) string {
 	return text
 }
 
+// unquoted is the text of a word in quotes, its escapes resolved (RFC 1035 §5.1).
+func unquoted(word string) string {
+	word = strings.TrimSuffix(strings.TrimPrefix(word, `"`), `"`)
+	var b strings.Builder
+	for i := 0; i < len(word); i++ {
+		if word[i] != '\\' || i+1 == len(word) {
+			b.WriteByte(word[i])
+			continue
+		}
+		i++
+		if i+3 <= len(word) {
+			if n, err := strconv.ParseUint(word[i:i+3], 10, 8); err == nil {
+				b.WriteByte(byte(n))
+				i += 2
+				continue
+			}
+		}
+		b.WriteByte(word[i])
+	}
+	return b.String()
+}
+
 // quoteText puts a text in quotes; with split, in as many strings as it needs.
 func quoteText(text string, split bool) string {
 	const most = 255

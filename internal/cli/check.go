@@ -16,8 +16,13 @@ import (
 
 // usageError is an error about how a command was used.
 func usageError(format string, args ...any) error {
-	return fmt.Errorf("%w: %s", app.ErrUsage, fmt.Sprintf(format, args...))
+	return &wrongUse{fmt.Sprintf(format, args...)}
 }
+
+type wrongUse struct{ text string }
+
+func (e *wrongUse) Error() string { return e.text }
+func (e *wrongUse) Unwrap() error { return app.ErrUsage }
 
 func newCheck(e *env) *cobra.Command {
 	var o app.CheckOptions

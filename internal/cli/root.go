@@ -316,6 +316,11 @@ func subcommand(cmd *cobra.Command, args []string) string {
 	return diag.Closest(args[0], have)
 }
 
+// synonyms are words that people try, and the commands that do it.
+var synonyms = map[string]string{"delete": "remove", "del": "remove", "erase": "remove", "edit": "change", "update": "change", "modify": "change", "replace": "change",
+	"create": "new", "validate": "check", "test": "check", "query": "ask", "lookup": "ask", "resolve": "ask", "fetch": "pull", "import": "pull", "export": "dump", "print": "dump",
+	"start": "serve", "run": "serve", "restart": "reload", "format": "tidy", "search": "find", "compare": "diff", "transfer": "pull or refresh", "rollover": "roll"}
+
 // noArgs refuses arguments; on the root command an argument is a command that
 // does not exist.
 func noArgs(cmd *cobra.Command, args []string) error {
@@ -329,6 +334,9 @@ func noArgs(cmd *cobra.Command, args []string) error {
 		return fmt.Errorf("%q is one argument too many; use: %s", args[0], cmd.UseLine())
 	}
 	err := fmt.Errorf("there is no command %s", args[0])
+	if meant := synonyms[strings.ToLower(args[0])]; meant != "" {
+		return fmt.Errorf("%w; did you mean %s?", err, meant)
+	}
 	if s := cmd.SuggestionsFor(args[0]); len(s) > 0 {
 		return fmt.Errorf("%w; did you mean %s?", err, strings.Join(s, " or "))
 	}

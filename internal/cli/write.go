@@ -130,9 +130,9 @@ func (e *env) records(cmd *cobra.Command, args []string, ttl string) ([]app.Reco
 		}
 		return list, err
 	}
-	r := app.RecordArg{Owner: args[0], TTL: ttl}
-	if len(args) > 1 {
-		r.Type, r.Data = args[1], args[2:]
+	r := app.RecordFromWords(args)
+	if r.TTL == "" || ttl != "" {
+		r.TTL = ttl
 	}
 	return []app.RecordArg{r}, nil
 }
@@ -157,16 +157,17 @@ func newAdd(e *env) *cobra.Command {
   fencepost add saltmarsh.example note TXT "high water at six" --ttl 300
   fencepost add saltmarsh.example 'gauge[01-40]' A '198.51.100.[11-50]' --dry-run
   fencepost add saltmarsh.example - <hosts.txt`,
-		Args: orStdin(atLeast("ZONE", "OWNER", "TYPE", "DATA")),
+		Args: orStdin(func(cmd *cobra.Command, given []string) error {
+			if len(given) == 3 { // what is missing is said in words
+				r := app.RecordFromWords(given[1:])
+				return r.Lacks()
+			}
+			return atLeast("ZONE", "OWNER", "TYPE", "DATA")(cmd, given)
+		}),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			o.Zone = args[0]
 			if o.Records, err = e.records(cmd, args[1:], ttl); err != nil {
 				return err
-			}
-			for _, r := range o.Records {
-				if len(r.Data) == 0 {
-					return usageError("%s has no type and data: write OWNER TYPE DATA", r.Owner)
-				}
 			}
 			return e.edited(e.app.Add(o))
 		}}

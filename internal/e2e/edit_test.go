@@ -203,3 +203,42 @@ func TestReverseBounds(t *testing.T) {
 		at = next
 	}
 }
+
+// What is missing or in the wrong place on the command line is said in words, and of
+// standard input every bad line is told at once.
+func TestMistypedEdits(t *testing.T) {
+	dir := t.TempDir()
+	ok(t, dir, "init", ".", "--zone", "saltmarsh.example", "--ns", "ns1=198.51.100.53", "--ns", "ns2=203.0.113.53")
+	zone := filepath.Join(dir, "zones", "saltmarsh.example.zone")
+	was := read(t, zone)
+	for words, say := range map[string]string{
+		"cam IN A":                "the A record of cam has no data: write cam A address",
+		"cam 198.51.100.9":        "the type is missing in front of the address: write cam A 198.51.100.9",
+		"cam 2001:db8::1":         "write cam AAAA 2001:db8::1",
+		"cam A 3600 198.51.100.9": "write 3600 A 198.51.100.9",
+		"cam MX 10mail":           "a blank is missing: MX 10 mail",
+		"cam CNAME www # the web": "CNAME",
+	} {
+		want(t, fp(t, dir, append([]string{"add", "saltmarsh.example"}, strings.Fields(words)...)...), 2, say)
+	}
+	want(t, fpIn(t, dir, "a 192.0.2.1\nb AA 192.0.2.2\n\nc A 192.0.2\nd A\ne A 192.0.2.5\n", "add", "saltmarsh.example", "-"), 2,
+		"line 1 of standard input: the type is missing", "line 2 of standard input: \"AA\" is no record type", "line 4 of standard input: A 192.0.2:", "line 5 of standard input: the A record of d has no data")
+	want(t, fp(t, dir, "delegate", "saltmarsh.example", "own3", "--ns", "ns1=192.0.2.7"), 3, "198.51.100.53 here, not 192.0.2.7", "--ns ns1.own3=192.0.2.7", "fencepost change saltmarsh.example ns1 A 192.0.2.7")
+	if read(t, zone) != was {
+		t.Errorf("a refused edit changed the zone:\n%s", read(t, zone))
+	}
+	ok(t, dir, "add", "saltmarsh.example", "cam", "300", "IN", "A", "198.51.100.9")
+	ok(t, dir, "delegate", "saltmarsh.example", "own3", "--ns", "ns3=192.0.2.7", "--ns", "ns1=198.51.100.53")
+	long := strings.Repeat("A", 300)
+	want(t, fpIn(t, dir, "s._domainkey TXT \"v=DKIM1; k=ed25519; p=\\065"+long+"\"\n", "add", "saltmarsh.example", "-"), 2, "--split")
+	want(t, fpIn(t, dir, "s._domainkey TXT \"v=DKIM1; k=ed25519; p=\\065"+long+"\"\n", "add", "saltmarsh.example", "-", "--split"), 0)
+	text := strings.Join(strings.Fields(read(t, zone)), " ")
+	for _, line := range []string{"cam 300 A 198.51.100.9", "ns3 A 192.0.2.7", "\"v=DKIM1; k=ed25519; p=AAAA"} {
+		if !strings.Contains(text, line) {
+			t.Errorf("the zone has no %s:\n%s", line, text)
+		}
+	}
+	for word, meant := range map[string]string{"delete": "remove", "edit": "change", "query": "ask", "signn": "sign"} {
+		want(t, fp(t, dir, word, "x"), 2, "did you mean "+meant+"?")
+	}
+}
