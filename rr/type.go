@@ -140,6 +140,21 @@ func (i *Info) Targets() (out []Target) {
 	return out
 }
 
+// nameWords are the results of NameWords, by type.
+var nameWords = func() map[Type][]int {
+	out := map[Type][]int{TypeSOA: {0}}
+	for i := range table {
+		for _, t := range table[i].Targets() {
+			out[table[i].Type] = append(out[table[i].Type], t.Word)
+		}
+	}
+	return out
+}()
+
+// NameWords are the words of a type's data that point to other names, from 0: those of
+// Targets, and the primary in a SOA.
+func NameWords(t Type) []int { return nameWords[t] }
+
 // Lookup is the declaration of t, or nil for a type that has none.
 func Lookup(t Type) *Info {
 	if int(t) < len(low) {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -134,16 +135,17 @@ func (e *editing) proveSOA(after *zonefile.File) error {
 
 // proveTTLs looks whether records that stay have kept their TTL.
 func (e *editing) proveTTLs(was, is []*zonefile.Entry) error {
-	ttls := map[string]uint32{}
+	ttls := map[string][]uint32{} // a record may be there twice
 	for _, r := range was {
-		ttls[key(r.Owner, r.Type, 0, r.Data)] = r.TTL
+		k := key(r.Owner, r.Type, 0, r.Data)
+		ttls[k] = append(ttls[k], r.TTL)
 	}
 	for _, r := range is {
 		if r.TTLTok >= 0 {
 			continue
 		}
 		k := key(r.Owner, r.Type, 0, r.Data)
-		if was, ok := ttls[k]; ok && was != r.TTL && e.expected[k] == 0 && !e.retimed[k] {
+		if was, ok := ttls[k]; ok && !slices.Contains(was, r.TTL) && e.expected[k] == 0 && !e.retimed[k] {
 			return fmt.Errorf("%s has no $TTL, so this edit would also change the TTL of: %s; write $TTL at its head first", Shown(e.path), keyText(k))
 		}
 	}

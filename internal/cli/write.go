@@ -208,6 +208,23 @@ flags of their own; comments that explain them follow.
 	return cmd
 }
 
+func newRename(e *env) *cobra.Command {
+	var o app.Rename
+	cmd := &cobra.Command{Use: "rename ZONE OLD NEW", GroupID: stageWrite, Short: "give a host another name, with all that points to it",
+		Long: `Gives a name another one: its records and those of the names below it (such as
+_443._tcp.OLD) move, and everything that points to it follows, in all zones of the
+workspace: aliases, MX, SRV, NS, PTR. All files are written, or none.`,
+		Example: `  fencepost rename saltmarsh.example web www2
+  fencepost rename saltmarsh.example mail post --dry-run`,
+		Args: exactly("ZONE", "OLD", "NEW"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			o.Zone, o.From, o.To = args[0], args[1], args[2]
+			return e.edited(e.app.Rename(o))
+		}}
+	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
+	return cmd
+}
+
 func newRemove(e *env) *cobra.Command {
 	var o app.Edit
 	cmd := &cobra.Command{Use: "remove ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "remove records",
