@@ -32,6 +32,7 @@ reference: build ## docs/findings.md and docs/configuration.md, from the catalog
 	{ printf '# fencepost.toml\n\nMade by `fencepost explain fencepost.toml`.\n\n```toml\n'; bin/fencepost explain fencepost.toml; printf '```\n'; } >docs/configuration.md
 
 fuzz: ## each target for FUZZTIME
+	go test -run '^$$' -fuzz FuzzStream -fuzztime $(FUZZTIME) ./internal/editor
 	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile
 	go test -run '^$$' -fuzz FuzzTidy -fuzztime $(FUZZTIME) ./zonefile
 	go test -run '^$$' -fuzz FuzzEdit -fuzztime $(FUZZTIME) ./zonefile

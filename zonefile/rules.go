@@ -89,7 +89,7 @@ var (
 		Title: "the file begins with a byte-order mark", Ref: "RFC 3629 §6",
 		Doc:  "Three octets that some editors put in front of a text. They are passed over here; other software takes them for a part of the first word.",
 		Bad:  "-- bare --\n\ufeff$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n",
-		Good: "www A 192.0.2.1\n"}
+		Good: "-- bare --\n$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 2026112301 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n"}
 	RuleLastLine = &diag.Rule{Code: "unfinished-last-line", Severity: diag.Warning,
 		Title: "the last line has no end", Ref: "RFC 1035 §5.1",
 		Doc: "Every line of a text ends with a line feed. Where the last one has none, the file was perhaps cut off while it was copied or written, and 192.0.2.111 is 192.0.2.1 now. " +
@@ -106,12 +106,12 @@ var (
 		Doc: "A zone holds data for its own name and the names below it; servers would ignore or refuse the rest. " +
 			"Perhaps a $ORIGIN further up is still in force, or the zone's name is misspelt.",
 		Bad:  "www.example.org. A 192.0.2.1\n",
-		Good: "www A 192.0.2.1\n"}
+		Good: "www.example.com. A 192.0.2.1\n"}
 	RuleInclude = &diag.Rule{Code: "bad-include", Severity: diag.Error,
 		Title: "an included file cannot be read", Ref: "RFC 1035 §5.1",
 		Doc:  "The path is relative to the file that includes it. Files that include themselves, more than 16 deep, or that lie outside the folder are refused.",
 		Bad:  "$INCLUDE nowhere.inc\n",
-		Good: "www A 192.0.2.1\n"}
+		Good: "; a file beside this one, or in a folder that [include] names\nwww A 192.0.2.1\n"}
 )
 
 // Rules lists the rules of this package for the catalogue.

@@ -33,20 +33,26 @@ func (a *App) loadZone(src *source.Set, diags *diag.List, path string, origin, w
 	if err != nil {
 		return nil, err
 	}
-	in := &zoneInput{path: path, file: f, src: src, diags: diags}
-	in.zone = zonefile.Load(f, zonefile.Options{Origin: origin, Open: a.includes(src, path)}, diags)
-	if in.zone == nil {
-		diags.Add(RuleNoName.At(source.Span{Start: f.Pos(0), End: f.Pos(0)}, "nothing tells the name of this zone").
+	opts := zonefile.Options{Origin: origin, Open: a.includes(src, path)}
+	return &zoneInput{path: path, file: f, src: src, diags: diags, zone: a.lintText(src, f, path, opts, want, settings, diags)}, nil
+}
+
+// lintText checks the text of a zone file at path, saved or not: all that check says of
+// one file is said here. The zone is nil if not even its name is known. want, if not the
+// zero name, is what it must be called.
+func (a *App) lintText(src *source.Set, f *source.File, path string, opts zonefile.Options, want dnsname.Name, settings *lint.Settings, diags *diag.List) *zonefile.Loaded {
+	z := zonefile.Load(f, opts, diags)
+	switch {
+	case z == nil:
+		diags.Add(RuleNoName.At(fileStart(f), "nothing tells the name of this zone").
 			Suggest("begin the file with $ORIGIN, name it ZONE.zone, or say --origin"))
-		return in, nil
-	}
-	if !want.IsZero() && !in.zone.Apex().Equal(want) {
-		diags.Add(RuleOtherZone.At(in.zone.SOASpan, "this is the zone %s; %s was expected", in.zone.Apex(), want).
+	case !want.IsZero() && !z.Apex().Equal(want) && !z.NotText:
+		diags.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), want).
 			Suggest("correct the owner of the SOA, or the name of the file"))
-		return in, nil
+	default:
+		lint.Run(checks.All, z, src, a.Now(), forAudience(settings, path), diags)
 	}
-	lint.Run(checks.All, in.zone, src, a.Now(), forAudience(settings, path), diags)
-	return in, nil
+	return z
 }
 
 // forAudience leaves out, for a file that only some askers see, that it holds
@@ -84,11 +90,9 @@ var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnreadable, 
 // checkText checks a zone's text that is not on disk yet.
 func (a *App) checkText(src *source.Set, f *source.File, opts zonefile.Options) (*diag.List, error) {
 	diags, settings := &diag.List{}, a.settings()
-	z := zonefile.Load(f, opts, diags)
-	if z == nil {
+	if a.lintText(src, f, f.Name, opts, dnsname.Name{}, settings, diags) == nil {
 		return nil, errors.New("nothing tells the name of this zone")
 	}
-	lint.Run(checks.All, z, src, a.Now(), settings, diags)
 	return settings.Settle(diags, src.Files(), false), nil
 }
 

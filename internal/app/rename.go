@@ -45,7 +45,7 @@ func (a *App) Rename(o Rename) (*Edited, error) {
 	if err := e.rename(from, to); err != nil {
 		return nil, err
 	}
-	paths, err := b.mentioning(from)
+	paths, err := a.mentioning(from)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +96,8 @@ func (e *editing) mayRename(from, to dnsname.Name) error {
 	return nil
 }
 
-// renamed is a name after the renaming; ok is false for one that it does not touch.
-func renamed(name, from, to dnsname.Name) (after dnsname.Name, ok bool) {
+// Renamed is a name after the renaming; ok is false for one that it does not touch.
+func Renamed(name, from, to dnsname.Name) (after dnsname.Name, ok bool) {
 	if !name.AtOrBelow(from) {
 		return name, false
 	}
@@ -111,7 +111,7 @@ func renamed(name, from, to dnsname.Name) (after dnsname.Name, ok bool) {
 func (e *editing) rename(from, to dnsname.Name) error {
 	words := map[*zonefile.Entry]map[int]string{}
 	e.file.Mentions(func(m zonefile.Mention) {
-		after, ok := renamed(m.Name, from, to)
+		after, ok := Renamed(m.Name, from, to)
 		if !ok {
 			return
 		}
@@ -131,7 +131,7 @@ func (e *editing) rename(from, to dnsname.Name) error {
 			return err
 		}
 		e.noteText(r, from)
-		after, moved := renamed(owner, from, to)
+		after, moved := Renamed(owner, from, to)
 		if !moved && words[r] == nil {
 			continue
 		}
@@ -165,8 +165,8 @@ func (e *editing) noteText(r *zonefile.Entry, old dnsname.Name) {
 }
 
 // mentioning are the zone files of the workspace in which a name's first label stands.
-func (b *batch) mentioning(name dnsname.Name) (out []string, err error) {
-	dir, err := b.a.Dir()
+func (a *App) mentioning(name dnsname.Name) (out []string, err error) {
+	dir, err := a.Dir()
 	if err != nil {
 		return nil, nil // a file by itself
 	}

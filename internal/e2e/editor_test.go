@@ -27,27 +27,33 @@ type client struct {
 func newClient(t *testing.T, dir string) *client {
 	t.Helper()
 	c := &client{t: t, cmd: exec.Command(program, "editor"), diags: map[string][]map[string]any{}}
-	c.cmd.Dir, c.cmd.Stderr = dir, os.Stderr
-	var err error
-	if c.in, err = c.cmd.StdinPipe(); err != nil {
-		t.Fatal(err)
-	}
-	out, err := c.cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	c.out = bufio.NewReader(out)
-	if err := c.cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	stop := time.AfterFunc(time.Minute, func() { _ = c.cmd.Process.Kill() })
-	t.Cleanup(func() { stop.Stop(); _ = c.cmd.Process.Kill(); _ = c.cmd.Wait() })
+	c.begin(dir)
 	v := c.request("initialize", map[string]any{"capabilities": map[string]any{}})
 	if v.(map[string]any)["capabilities"].(map[string]any)["hoverProvider"] != true {
 		t.Errorf("initialize: %v", v)
 	}
 	c.notify("initialized", map[string]any{})
 	return c
+}
+
+// begin starts the server.
+func (c *client) begin(dir string) {
+	c.t.Helper()
+	c.cmd.Dir, c.cmd.Stderr = dir, os.Stderr
+	var err error
+	if c.in, err = c.cmd.StdinPipe(); err != nil {
+		c.t.Fatal(err)
+	}
+	out, err := c.cmd.StdoutPipe()
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	c.out = bufio.NewReader(out)
+	if err := c.cmd.Start(); err != nil {
+		c.t.Fatal(err)
+	}
+	stop := time.AfterFunc(time.Minute, func() { _ = c.cmd.Process.Kill() })
+	c.t.Cleanup(func() { stop.Stop(); _ = c.cmd.Process.Kill(); _ = c.cmd.Wait() })
 }
 
 func (c *client) send(v map[string]any) {
@@ -191,7 +197,7 @@ func TestEditor(t *testing.T) {
 	}
 	actions := c.request("textDocument/codeAction", map[string]any{"textDocument": map[string]any{"uri": uri}, "context": map[string]any{},
 		"range": map[string]any{"start": map[string]any{"line": 5, "character": 0}, "end": map[string]any{"line": 5, "character": 1}}}).([]any)
-	if len(actions) != 1 || !strings.Contains(fmt.Sprint(actions[0]), "mail.example.net.") {
+	if len(actions) != 2 || !strings.Contains(fmt.Sprint(actions[0]), "mail.example.net.") {
 		t.Errorf("actions: %v", actions)
 	}
 	format := c.request("textDocument/formatting", map[string]any{"textDocument": map[string]any{"uri": uri}, "options": map[string]any{}}).([]any)

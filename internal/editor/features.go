@@ -130,7 +130,7 @@ func (sp *spot) words() string {
 	info := rr.Lookup(e.Type)
 	switch {
 	case sp.tok == e.OwnerTok:
-		return "`" + string(dnsname.AppendText(nil, e.Owner)) + "`"
+		return sp.nameHelp(string(dnsname.AppendText(nil, e.Owner)))
 	case sp.tok == e.TTLTok:
 		return fmt.Sprintf("TTL: may be cached for %d seconds", e.TTL)
 	case info == nil:
@@ -142,6 +142,9 @@ func (sp *spot) words() string {
 			text := fmt.Sprintf("**%s** of %s: %s", f.Name, info.Mnemonic, f.Kind.Words)
 			if f.Help != "" {
 				text += "\n\n" + f.Help
+			}
+			if n, ok := sp.name(); ok {
+				text = sp.nameHelp(n.String()) + "\n\n" + text
 			}
 			return text
 		}
@@ -164,29 +167,6 @@ func fieldAt(info *rr.Info, i int) *rr.Field {
 		return nil
 	}
 	return &info.Fields[min(i, len(info.Fields)-1)]
-}
-
-// definition finds where the name at the spot has its records.
-func (s *server) definition(_ context.Context, params json.RawMessage) (any, error) {
-	sp, err := s.at(params)
-	if sp == nil || err != nil || sp.entry == nil || sp.tok < 0 {
-		return nil, err
-	}
-	name, ok := sp.name()
-	if !ok {
-		return nil, nil
-	}
-	for _, e := range sp.b.File.Records(name, 0) {
-		span := e.Span
-		if e.OwnerTok >= 0 {
-			span = e.TokenSpan(e.OwnerTok)
-		} else if len(e.Tokens) > 0 {
-			span = e.TokenSpan(0)
-		}
-		uri, r := place(sp.b, sp.uri, span)
-		return location{uri, r}, nil
-	}
-	return nil, nil
 }
 
 // name is the name that the word at the spot stands for, if it is one.
@@ -220,11 +200,13 @@ func (s *server) completion(_ context.Context, params json.RawMessage) (any, err
 	items := []completionItem{}
 	switch kind := wanted(before, indented); kind {
 	case wantOwner:
-		items = sp.names()
+		if items = sp.names(); len(before) == 0 {
+			items = append(sp.directives(), items...)
+		}
 	case wantType:
 		for _, m := range rr.Mnemonics() {
 			t, _ := rr.ParseType(m)
-			items = append(items, completionItem{m, kindKeyword, rr.Lookup(t).Title})
+			items = append(items, completionItem{Label: m, Kind: kindKeyword, Detail: rr.Lookup(t).Title})
 		}
 	default:
 		info := rr.Lookup(kind.t)
@@ -238,11 +220,26 @@ func (s *server) completion(_ context.Context, params json.RawMessage) (any, err
 		}
 		if f := fieldAt(info, kind.word); f != nil && f.Kind == rr.Params {
 			for _, key := range rr.ParamNames() {
-				items = append(items, completionItem{key, kindProperty, ""})
+				items = append(items, completionItem{Label: key, Kind: kindProperty})
 			}
 		}
 	}
 	return items, nil
+}
+
+// directives are what a line may begin with beside an owner.
+func (sp *spot) directives() []completionItem {
+	start := strings.LastIndexByte(sp.b.Text[:sp.off], '\n') + 1
+	if typed := sp.b.Text[start:sp.off]; !strings.HasPrefix("$", typed[:min(1, len(typed))]) {
+		return nil
+	}
+	from := positionOf(sp.b.Text, sp.starts, start)
+	to := positionOf(sp.b.Text, sp.starts, sp.off)
+	var out []completionItem
+	for _, d := range [][2]string{{"$ORIGIN", "NAME: completes names without a final dot from here on"}, {"$TTL", "SECONDS: TTL of records that state none"}, {"$INCLUDE", "FILE [ORIGIN]: reads another file here"}} {
+		out = append(out, completionItem{Label: d[0], Kind: kindKeyword, Detail: d[1], Edit: &textEdit{textRange{from, to}, d[0] + " "}})
+	}
+	return out
 }
 
 // before is the words of the line in front of the spot; one that is being typed
@@ -300,7 +297,7 @@ func (sp *spot) names() []completionItem {
 			continue
 		}
 		seen[n.Key()] = true
-		items = append(items, completionItem{n.Relative(sp.b.File.Apex), kindValue, n.String()})
+		items = append(items, completionItem{Label: n.Relative(sp.b.File.Apex), Kind: kindValue, Detail: n.String()})
 	}
 	return items
 }
@@ -323,39 +320,4 @@ func (s *server) formatting(_ context.Context, params json.RawMessage) (any, err
 	}
 	starts := lineStarts(b.Text)
 	return append(edits, textEdit{textRange{position{}, positionOf(b.Text, starts, len(b.Text))}, tidy}), nil
-}
-
-// codeActions offers the mechanical mends of findings in a range.
-func (s *server) codeActions(_ context.Context, params json.RawMessage) (any, error) {
-	var p actionParams
-	if err := decode(params, &p); err != nil {
-		return nil, err
-	}
-	actions := []codeAction{}
-	d := s.doc(p.TextDocument.URI)
-	if d == nil {
-		return actions, nil
-	}
-	b := s.current(d)
-	for i := range b.Diags.All {
-		f := &b.Diags.All[i]
-		if f.Fix == nil {
-			continue
-		}
-		uri, r := place(b, d.uri, f.Span)
-		if uri != d.uri || r.End.Line < p.Range.Start.Line || r.Start.Line > p.Range.End.Line {
-			continue
-		}
-		changes := map[string][]textEdit{}
-		for _, e := range f.Fix.Edits {
-			u, er := place(b, d.uri, e.Span)
-			changes[u] = append(changes[u], textEdit{er, e.New})
-		}
-		title := f.Suggestion
-		if title == "" {
-			title = "mend " + f.Rule.Code
-		}
-		actions = append(actions, codeAction{title, "quickfix", true, workspaceEdit{changes}})
-	}
-	return actions, nil
 }

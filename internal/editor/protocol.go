@@ -54,6 +54,30 @@ type (
 	actionParams struct {
 		TextDocument textDocument `json:"textDocument"`
 		Range        textRange    `json:"range"`
+		Context      struct {
+			Only []string `json:"only"`
+		} `json:"context"`
+	}
+	referenceParams struct {
+		positionParams
+		Context struct {
+			IncludeDeclaration bool `json:"includeDeclaration"`
+		} `json:"context"`
+	}
+	renameParams struct {
+		positionParams
+		NewName string `json:"newName"`
+	}
+	symbol struct {
+		Name           string    `json:"name"`
+		Detail         string    `json:"detail,omitempty"`
+		Kind           int       `json:"kind"`
+		Range          textRange `json:"range"`
+		SelectionRange textRange `json:"selectionRange"`
+	}
+	renamePlace struct {
+		Range       textRange `json:"range"`
+		Placeholder string    `json:"placeholder"`
 	}
 	hover struct {
 		Contents markup    `json:"contents"`
@@ -67,6 +91,8 @@ type (
 		Label  string `json:"label"`
 		Kind   int    `json:"kind"`
 		Detail string `json:"detail,omitempty"`
+		// Edit is what is put in where that is more than the label behind the cursor.
+		Edit *textEdit `json:"textEdit,omitempty"`
 	}
 	textEdit struct {
 		Range   textRange `json:"range"`
@@ -83,6 +109,15 @@ type (
 	}
 )
 
+// fixAll is the kind of the action that mends everything which can be mended safely.
+const fixAll = "source.fixAll"
+
+// Kinds of symbols.
+const (
+	symbolField  = 8
+	symbolModule = 2
+)
+
 // Kinds of completion items.
 const (
 	kindKeyword  = 14
@@ -97,6 +132,9 @@ var capabilities = map[string]any{
 	"hoverProvider":              true,
 	"definitionProvider":         true,
 	"documentFormattingProvider": true,
-	"codeActionProvider":         map[string]any{"codeActionKinds": []string{"quickfix"}},
-	"completionProvider":         map[string]any{"triggerCharacters": []string{" ", "\t"}},
+	"codeActionProvider":         map[string]any{"codeActionKinds": []string{"quickfix", fixAll}},
+	"completionProvider":         map[string]any{"triggerCharacters": []string{" ", "\t", "$"}},
+	"referencesProvider":         true,
+	"documentSymbolProvider":     true,
+	"renameProvider":             map[string]any{"prepareProvider": true},
 }

@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"sync"
 
 	"github.com/sourcegraph/jsonrpc2"
@@ -22,7 +24,7 @@ func Serve(ctx context.Context, a *app.App, version string, stream io.ReadWriteC
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	s := &server{app: a, version: version, docs: map[string]*document{}, done: cancel}
-	conn := jsonrpc2.NewConn(ctx, jsonrpc2.NewBufferedStream(stream, jsonrpc2.VSCodeObjectCodec{}), jsonrpc2.HandlerWithError(s.handle))
+	conn := jsonrpc2.NewConn(ctx, newStream(stream), jsonrpc2.HandlerWithError(s.handle))
 	select {
 	case <-conn.DisconnectNotify():
 	case <-ctx.Done():
@@ -42,10 +44,11 @@ type server struct {
 	done    func()
 	checks  sync.WaitGroup
 
-	mu       sync.Mutex
-	docs     map[string]*document
-	shutdown bool
-	exited   bool
+	mu          sync.Mutex
+	docs        map[string]*document
+	initialized bool
+	shutdown    bool
+	exited      bool
 }
 
 // document is an open file: its text as it is in the editor.
@@ -79,16 +82,51 @@ var methods = map[string]func(s *server, ctx context.Context, params json.RawMes
 	"textDocument/definition":     (*server).definition,
 	"textDocument/formatting":     (*server).formatting,
 	"textDocument/codeAction":     (*server).codeActions,
-	"initialized":                 nothing,
-	"$/cancelRequest":             nothing,
-	"$/setTrace":                  nothing,
-	"workspace/didChangeSettings": nothing,
+	"textDocument/references":     (*server).references,
+	"textDocument/documentSymbol": (*server).outline,
+	"textDocument/prepareRename":  (*server).prepareRename,
+	"textDocument/rename":         (*server).rename,
+
+	// What they change is read anew each time: look at everything again.
+	"workspace/didChangeConfiguration": (*server).checkAll,
+	"workspace/didChangeWatchedFiles":  (*server).checkAll,
+
+	"initialized":     nothing,
+	"$/cancelRequest": nothing,
+	"$/setTrace":      nothing,
+}
+
+// Errors of the protocol.
+const (
+	codeNotInitialized = -32002
+	codeRequestFailed  = -32803
+)
+
+// admitted says why a message is not taken now: nothing comes before initialize, and
+// after shutdown only exit (LSP 3.17, lifecycle messages).
+func (s *server) admitted(method string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case method == "exit":
+		return nil
+	case s.shutdown:
+		return &jsonrpc2.Error{Code: jsonrpc2.CodeInvalidRequest, Message: "the server was told to shut down"}
+	case method == "initialize" && s.initialized:
+		return &jsonrpc2.Error{Code: jsonrpc2.CodeInvalidRequest, Message: "initialize was sent before"}
+	case method != "initialize" && !s.initialized:
+		return &jsonrpc2.Error{Code: codeNotInitialized, Message: "initialize comes first"}
+	}
+	return nil
 }
 
 func nothing(*server, context.Context, json.RawMessage) (any, error) { return nil, nil }
 
 func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, error) {
 	s.connect.Do(func() { s.conn = conn })
+	if err := s.admitted(req.Method); err != nil {
+		return nil, err
+	}
 	do := methods[req.Method]
 	if do == nil {
 		return nil, &jsonrpc2.Error{Code: jsonrpc2.CodeMethodNotFound, Message: "there is no method " + req.Method}
@@ -108,6 +146,9 @@ func decode(params json.RawMessage, v any) error {
 }
 
 func (s *server) initialize(context.Context, json.RawMessage) (any, error) {
+	s.mu.Lock()
+	s.initialized = true
+	s.mu.Unlock()
 	return map[string]any{"capabilities": capabilities, "serverInfo": map[string]string{"name": "Fencepost", "version": s.version}}, nil
 }
 
@@ -183,6 +224,33 @@ func (s *server) didClose(ctx context.Context, params json.RawMessage) (any, err
 	return nil, s.conn.Notify(ctx, "textDocument/publishDiagnostics", publishParams{URI: p.TextDocument.URI, Diagnostics: []diagnostic{}})
 }
 
+// checkAll looks all open documents over again.
+func (s *server) checkAll(ctx context.Context, _ json.RawMessage) (any, error) {
+	s.mu.Lock()
+	docs := slices.Collect(maps.Values(s.docs))
+	s.mu.Unlock()
+	for _, d := range docs {
+		s.check(ctx, d)
+	}
+	return nil, nil
+}
+
+// open is the texts of the open documents but one.
+func (s *server) open(but *document) app.Texts {
+	s.mu.Lock()
+	docs := slices.Collect(maps.Values(s.docs))
+	s.mu.Unlock()
+	out := app.Texts{}
+	for _, d := range docs {
+		if d != but && d.path != "" {
+			d.mu.Lock()
+			out[d.path] = d.text
+			d.mu.Unlock()
+		}
+	}
+	return out
+}
+
 func (s *server) doc(uri string) *document {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -205,7 +273,7 @@ func (s *server) check(ctx context.Context, d *document) {
 			text, version := d.text, d.version
 			d.stale = false
 			d.mu.Unlock()
-			found := s.app.CheckBuffer(d.path, text)
+			found := s.app.CheckBuffer(d.path, text, s.open(d))
 			s.publish(ctx, d, found, version)
 			d.mu.Lock()
 			d.found = found
@@ -226,9 +294,9 @@ func (s *server) current(d *document) *app.Buffer {
 	found, text := d.found, d.text
 	d.mu.Unlock()
 	if found != nil && found.Text == text {
-		return found
+		return found.Beside(s.open(d)) // others may have changed since
 	}
-	return s.app.CheckBuffer(d.path, text)
+	return s.app.CheckBuffer(d.path, text, s.open(d))
 }
 
 // publish sends the findings: those of the document, and those of files that it

@@ -1,6 +1,8 @@
 package editor
 
 import (
+	"bytes"
+	"io"
 	"testing"
 	"unicode/utf8"
 )
@@ -86,3 +88,28 @@ func FuzzPositions(f *testing.F) {
 		_ = apply(text, &textRange{p, position{line, character}}, "x")
 	})
 }
+
+// Whatever comes in, frames are told apart or the stream ends, and nothing is read that
+// is longer than it may be.
+func FuzzStream(f *testing.F) {
+	f.Add([]byte("Content-Length: 2\r\n\r\n{}"))
+	f.Add([]byte("content-length:3\n\n[1]Content-Length: 99999999999\r\n\r\n"))
+	f.Add([]byte("X: y\r\n\r\n"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		s := newStream(pipe{bytes.NewReader(in), io.Discard})
+		for range len(in) + 1 {
+			var v map[string]any
+			if err := s.ReadObject(&v); err != nil {
+				return
+			}
+		}
+		t.Error("the stream does not end")
+	})
+}
+
+type pipe struct {
+	io.Reader
+	io.Writer
+}
+
+func (pipe) Close() error { return nil }

@@ -122,7 +122,7 @@ var zonemdStale = &lint.Check{Rule: diag.Rule{
 	Code: "zonemd-stale", Severity: diag.Warning, Title: "the digest of the zone is of another version, or cannot be one", Ref: "RFC 8976 §2.2, §4",
 	Doc:  "A ZONEMD record holds the serial of the version it was made of, and a digest of 48 (SHA-384) or 64 octets (SHA-512). Let the signer write it; do not keep it in the file.",
 	Bad:  "@ ZONEMD 2018031900 1 1 c68090d90a7aed716bc459f9340e3d7c1370d4d24b7e2fc3a1ddc0b9a87153b9a9713b3c9ae5cc27777f98b8e730044c\n",
-	Good: "www A 192.0.2.1\n"},
+	Good: "; the digest is written when the zone is signed: zonemd in its policy\nwww A 192.0.2.1\n"},
 	Types: types(rr.TypeZONEMD), Set: perRecord(func(p *lint.Pass, set lint.Set, data []byte) (string, int, string) {
 		if serial := binary.BigEndian.Uint32(data); set.Name.IsApex() && serial != p.Zone.Serial() {
 			return fmt.Sprintf("this digest is of serial %d; the zone has %d", serial, p.Zone.Serial()), 0, "take it out and let the signer write it"
@@ -159,7 +159,7 @@ var minimalANY = &lint.Check{Rule: diag.Rule{
 	Code: "any-answer-in-zone", Severity: diag.Note, Title: "the zone holds an answer that a server made up", Ref: "RFC 8482 §4.2",
 	Doc:  "HINFO with RFC8482 in it is what a server says when asked for everything. It came into the file with a copy of such an answer; take it out.",
 	Bad:  "@ HINFO \"RFC8482\" \"\"\n",
-	Good: "www A 192.0.2.1\n"},
+	Good: "gauge HINFO \"ARM64\" \"LINUX\"\ngauge A 192.0.2.7\n"},
 	Types: types(13), Set: perRecord(func(p *lint.Pass, set lint.Set, data []byte) (string, int, string) {
 		if begins(data, "RFC8482") {
 			return "this record is a server's refusal to answer ANY, not data", 0, "take it out"

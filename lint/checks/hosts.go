@@ -220,7 +220,7 @@ var specialUse = &lint.Check{Rule: diag.Rule{
 	Doc: "Resolvers treat these names themselves and do not ask for them in the DNS of the world: local, localhost, onion, invalid, test, home.arpa. " +
 		"For a network of your own, take a name below one that you have registered.",
 	Bad:  "-- bare --\n$ORIGIN office.local.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n",
-	Good: "www A 192.0.2.1\n"},
+	Good: "-- bare --\n$ORIGIN office.example.com.\n$TTL 3600\n" + okSOA + "\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n"},
 	Zone: func(p *lint.Pass) {
 		for name := p.Zone.Apex(); name != dnsname.Root; name = name.Parent() {
 			if ref := specialNames[strings.TrimSuffix(name.Lower().String(), ".")]; ref != "" {

@@ -236,7 +236,7 @@ var missingDotOwner = &lint.Check{Rule: diag.Rule{
 	Code: "owner-repeats-zone", Severity: diag.Warning, Title: "an owner ends in the zone's name twice", Ref: "RFC 1035 §5.1",
 	Doc:  "An owner without a final dot is completed with the origin: www.example.com in the zone example.com means www.example.com.example.com. Write the final dot, or only www.",
 	Bad:  "www.example.com A 192.0.2.1\n",
-	Good: "www A 192.0.2.1\n"},
+	Good: "www.example.com. A 192.0.2.1\nmail A 192.0.2.25\n"},
 	Name: func(p *lint.Pass, n *lint.Name) {
 		if n.IsApex() || len(p.ApexKey) == 0 || !n.HasKeyPrefix(p.ApexKey) {
 			return
