@@ -15,13 +15,18 @@ import (
 	"fencepost/lint/checks"
 	"fencepost/source"
 	"fencepost/workspace"
+	"fencepost/zonefile"
 )
 
 // CheckOptions says what to check.
 type CheckOptions struct {
 	Operands []string // files and zones; none: the whole workspace
 	Origin   string   // name of the zone, where a file does not say it
+	Stdin    []byte   // what the operand - stands for
 }
+
+// stdinName is what a text from standard input is called in findings.
+const stdinName = "standard input"
 
 // Checked is the result of Check.
 type Checked struct {
@@ -80,7 +85,11 @@ func (a *App) checkFiles(ctx context.Context, res *Checked, o CheckOptions) erro
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := a.checkOperand(res, op, given); err != nil { // the others are checked all the same
+		check := a.checkOperand
+		if op == "-" {
+			check = func(res *Checked, _ string, given dnsname.Name) error { return a.checkStdin(res, o.Stdin, given) }
+		}
+		if err := check(res, op, given); err != nil { // the others are checked all the same
 			res.unread = append(res.unread, err)
 		}
 	}
@@ -122,16 +131,33 @@ func (a *App) checkOperand(res *Checked, op string, given dnsname.Name) error {
 	return err
 }
 
+// checkStdin checks a zone that comes on standard input; what it includes is looked for
+// in the present folder.
+func (a *App) checkStdin(res *Checked, text []byte, origin dnsname.Name) error {
+	f, err := res.Source.Add(stdinName, text)
+	if err != nil {
+		return err
+	}
+	opts := zonefile.Options{Origin: origin, Open: a.includes(res.Source, stdinName)}
+	res.add(stdinName, a.lintText(res.Source, f, stdinName, opts, dnsname.Name{}, res.settings, res.Diags))
+	return nil
+}
+
+// add takes note of a file that was looked at.
+func (res *Checked) add(name string, z *zonefile.Loaded) {
+	f := CheckedFile{Path: name}
+	if z != nil {
+		f.Zone, f.Serial, f.Names, f.Records = z.Apex().String(), z.Serial(), z.Names(), z.Records()
+	}
+	res.Files = append(res.Files, f)
+}
+
 func (a *App) checkZone(res *Checked, path string, origin, want dnsname.Name) (*zoneInput, error) {
 	in, err := a.loadZone(res.Source, res.Diags, path, origin, want, res.settings)
 	if err != nil {
 		return nil, err
 	}
-	f := CheckedFile{Path: Shown(path)}
-	if in.zone != nil {
-		f.Zone, f.Serial, f.Names, f.Records = in.zone.Apex().String(), in.zone.Serial(), in.zone.Names(), in.zone.Records()
-	}
-	res.Files = append(res.Files, f)
+	res.add(Shown(path), in.zone)
 	return in, nil
 }
 

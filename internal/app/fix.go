@@ -29,10 +29,11 @@ type Mend struct {
 	Old, New string // the line before and after
 }
 
-// Fix makes the mechanical mends of what a check found. A file is written wholly
-// or not at all, its serial is raised when its records changed, and it is left
-// alone when the mended text would have more errors than before.
-func (a *App) Fix(res *Checked) ([]*Fixed, error) {
+// Fix makes the mechanical mends of what a check found, or with dry only says what they
+// would be. A file is written wholly or not at all, its serial is raised when its
+// records changed, and it is left alone when the mended text would have more errors
+// than before.
+func (a *App) Fix(res *Checked, dry bool) ([]*Fixed, error) {
 	byFile := map[*source.File][]*diag.Diagnostic{}
 	var files []*source.File
 	for i := range res.Diags.All {
@@ -41,7 +42,7 @@ func (a *App) Fix(res *Checked) ([]*Fixed, error) {
 			continue
 		}
 		f := res.Source.File(d.Fix.Edits[0].Span.Start)
-		if f == nil || filepath.Base(f.Name) == workspace.ConfigFile {
+		if f == nil || filepath.Base(f.Name) == workspace.ConfigFile || f.Name == stdinName {
 			continue
 		}
 		if byFile[f] == nil {
@@ -51,7 +52,7 @@ func (a *App) Fix(res *Checked) ([]*Fixed, error) {
 	}
 	var out []*Fixed
 	for _, f := range files {
-		fixed, err := a.fixFile(res.Source, f, byFile[f])
+		fixed, err := a.fixFile(res.Source, f, byFile[f], dry)
 		if err != nil {
 			return out, err
 		}
@@ -60,7 +61,7 @@ func (a *App) Fix(res *Checked) ([]*Fixed, error) {
 	return out, nil
 }
 
-func (a *App) fixFile(src *source.Set, f *source.File, diags []*diag.Diagnostic) (*Fixed, error) {
+func (a *App) fixFile(src *source.Set, f *source.File, diags []*diag.Diagnostic, dry bool) (*Fixed, error) {
 	unlock, err := lockFolder(filepath.Dir(f.Name))
 	if err != nil {
 		return nil, err
@@ -81,6 +82,9 @@ func (a *App) fixFile(src *source.Set, f *source.File, diags []*diag.Diagnostic)
 	}
 	if why := a.worse(f, text); why != "" {
 		return &Fixed{Path: f.Name, Refused: why}, nil
+	}
+	if dry {
+		return out, nil
 	}
 	return out, (&EditedFile{Path: f.Name, path: f.Name, old: f.Content, text: text}).write()
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,10 +27,11 @@ func (e *wrongUse) Unwrap() error { return app.ErrUsage }
 
 func newCheck(e *env) *cobra.Command {
 	var o app.CheckOptions
-	var fix, watch bool
+	var fix, watch, dry bool
 	cmd := &cobra.Command{Use: "check [FILE|ZONE]...", GroupID: stageCheck, Short: "report everything that is wrong",
 		Long: `Reads zone files, or the whole workspace without arguments, and reports every
-mistake in one run: place, what is wrong and what to write instead.
+mistake in one run: place, what is wrong and what to write instead. A folder stands for
+the zone files in it, - for standard input.
 
 A finding that is meant to be is allowed by a comment at the record, which is
 reported itself when it is no longer needed:
@@ -50,26 +52,39 @@ Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
 3 a file could not be read.`,
 		Example: `  fencepost check
   fencepost check zones/saltmarsh.example.zone --fix
-  fencepost check pasted.txt --origin harbour.example
+  fencepost check zones --fix --dry-run
+  fencepost check - --origin harbour.example <pasted.txt
   fencepost check --watch
   fencepost check --format json | jq .code
   fencepost check --format sarif >findings.sarif`,
 		Annotations: map[string]string{moreFormats: "sarif"},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Operands = args
+			if slices.Contains(args, "-") {
+				text, err := readStdin(cmd)
+				if err != nil {
+					return err
+				}
+				o.Stdin = text
+			}
 			switch {
+			case dry && !fix:
+				return usageError("--dry-run goes with --fix: without it nothing is changed")
+			case watch && slices.Contains(args, "-"):
+				return usageError("standard input cannot be watched")
 			case watch && (fix || e.format != "text"):
 				return usageError("--watch is for people, and changes nothing: use it without --fix and --format")
 			case watch:
 				return e.watchCheck(cmd.Context(), o)
 			case fix:
-				return e.fixCheck(cmd.Context(), o)
+				return e.fixCheck(cmd.Context(), o, dry)
 			}
 			res, err := e.app.Check(cmd.Context(), o)
 			return e.showCheck(res, err)
 		}}
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	cmd.Flags().BoolVar(&fix, "fix", false, "make the fixes that are mechanical, show them, and report what is left")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "with --fix: show the fixes and write nothing")
 	cmd.Flags().BoolVar(&watch, "watch", false, "check again whenever a file is saved")
 	return cmd
 }
@@ -98,14 +113,14 @@ func (e *env) showCheck(res *app.Checked, err error) error {
 }
 
 // fixCheck mends what can be mended, shows it, and reports the rest.
-func (e *env) fixCheck(ctx context.Context, o app.CheckOptions) error {
+func (e *env) fixCheck(ctx context.Context, o app.CheckOptions, dry bool) error {
 	res, err := e.app.Check(ctx, o)
 	if res == nil {
 		return err
 	}
-	fixed, err := e.app.Fix(res)
+	fixed, err := e.app.Fix(res, dry)
 	for _, f := range fixed {
-		e.showFixed(f)
+		e.showFixed(f, dry)
 	}
 	if err != nil {
 		return err
@@ -119,7 +134,7 @@ func (e *env) fixCheck(ctx context.Context, o app.CheckOptions) error {
 
 // showFixed shows the mends of one file, on standard error where the findings
 // are for a program.
-func (e *env) showFixed(f *app.Fixed) {
+func (e *env) showFixed(f *app.Fixed, dry bool) {
 	u := e.ui
 	if e.format != "text" {
 		u = e.onErr()
@@ -137,7 +152,11 @@ func (e *env) showFixed(f *app.Fixed) {
 	if f.Serial != f.OldSerial {
 		serial = fmt.Sprintf(", serial %d → %d", f.OldSerial, f.Serial)
 	}
-	e.ui.Sayf("wrote %s%s\n\n", f.Path, serial)
+	did := "wrote"
+	if dry {
+		did = "would write"
+	}
+	e.ui.Sayf("%s %s%s\n\n", did, f.Path, serial)
 }
 
 // watchCheck checks again and again.

@@ -108,15 +108,21 @@ All of them are written, or none.`
 
 // stdin reads the records of an edit from standard input.
 func (e *env) stdin(cmd *cobra.Command) ([]app.RecordArg, error) {
-	const most = 64 << 20
-	text, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), most+1))
+	text, err := readStdin(cmd)
 	if err != nil {
 		return nil, err
 	}
-	if len(text) > most {
-		return nil, usageError("standard input is longer than 64 MiB")
-	}
 	return app.ParseRecords(text)
+}
+
+// readStdin reads all of standard input.
+func readStdin(cmd *cobra.Command) ([]byte, error) {
+	const most = 64 << 20
+	text, err := io.ReadAll(io.LimitReader(cmd.InOrStdin(), most+1))
+	if err == nil && len(text) > most {
+		err = usageError("standard input is longer than 64 MiB")
+	}
+	return text, err
 }
 
 // records reads the records of an edit: its arguments, or standard input.

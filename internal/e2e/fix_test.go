@@ -166,3 +166,22 @@ func TestSARIF(t *testing.T) {
 		t.Errorf("%d mends", fixes)
 	}
 }
+
+// A text from standard input is checked like a file, and fixes can be looked at first.
+func TestStdinAndDryFix(t *testing.T) {
+	dir := t.TempDir()
+	text := "$ORIGIN x.example.\n$TTL 3600\n@ SOA ns1 h 1 5400 1200 1209600 600\n@ NS ns1\n@ NS ns2.other.example.\n# the server\nns1 A 600 192.0.2.1\n"
+	path := filepath.Join(dir, "x.zone")
+	write(t, path, text)
+	want(t, fpIn(t, dir, text, "check", "-"), 1, "standard input:6:1", "comment-sign", "standard input:7:5", "field-order")
+	want(t, fpIn(t, dir, strings.Replace(text, "$ORIGIN x.example.\n", "", 1), "check", "-", "--origin", "x.example"), 1, "standard input:5:1")
+	want(t, fpIn(t, dir, text, "check", "-", "x.zone", "--format", "json"), 1, `"standard input"`, `"x.zone"`)
+	want(t, fpIn(t, dir, text, "check", "-", "--fix"), 1, "nothing that can be fixed")
+	want(t, fp(t, dir, "check", "-", "--watch"), 2, "cannot be watched")
+	want(t, fp(t, dir, "check", "x.zone", "--dry-run"), 2, "goes with --fix")
+	want(t, fp(t, dir, "check", "x.zone", "--fix", "--dry-run"), 1, "+ ; the server", "+ ns1 600 A 192.0.2.1", "would write x.zone, serial 1 → 20")
+	if read(t, path) != text {
+		t.Error("a dry run changed the file")
+	}
+	want(t, fp(t, dir, "check", "x.zone", "--fix"), 0, "wrote x.zone", "nothing to report")
+}
