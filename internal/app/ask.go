@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -14,9 +15,11 @@ import (
 	"fencepost/answer"
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/internal/control"
 	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
+	"fencepost/server"
 	"fencepost/source"
 	"fencepost/workspace"
 	"fencepost/zone"
@@ -51,9 +54,20 @@ type Asked struct {
 
 func (q *Question) parse() (message.Question, error) {
 	out := message.Question{Type: rr.TypeA, Class: rr.ClassIN}
-	var err error
-	if out.Name, err = dnsname.Parse(q.Name, dnsname.Root); err != nil {
-		return out, usage("the name %q: %v", q.Name, err)
+	if ip, err := netip.ParseAddr(q.Name); err == nil && ip.Zone() == "" { // what its name is
+		out.Name = dnsname.Reverse(ip.Unmap())
+		out.Type = rr.TypePTR
+	} else {
+		text, err := aLabels(q.Name)
+		if err != nil {
+			return out, err
+		}
+		if out.Name, err = dnsname.Parse(text, dnsname.Root); err != nil {
+			return out, usage("the name %q: %v", q.Name, err)
+		}
+		if out.Name == dnsname.Root { // it has no address
+			out.Type = rr.TypeNS
+		}
 	}
 	if q.Type != "" {
 		t, ok := rr.ParseType(q.Type)
@@ -81,15 +95,10 @@ func (a *App) Ask(ctx context.Context, q Question) (*Asked, error) {
 	if err != nil {
 		return nil, err
 	}
-	var tcp bool
-	switch q.Transport {
-	case "", "udp":
-	case "tcp":
-		tcp = true
-	default:
+	if !slices.Contains([]string{"", "udp", "tcp"}, q.Transport) {
 		return nil, usage("--transport %s: write udp or tcp", q.Transport)
 	}
-	resp, err := resolve.Ask(ctx, servers[0], resolve.Request{Name: mq.Name, Type: mq.Type, DO: q.DNSSEC, TCP: tcp, Timeout: q.Timeout, Now: a.Now})
+	resp, err := resolve.Ask(ctx, servers[0], resolve.Request{Name: mq.Name, Type: mq.Type, DO: q.DNSSEC, TCP: q.Transport == "tcp", UDPOnly: q.Transport == "udp", Timeout: q.Timeout, Now: a.Now})
 	if err != nil {
 		return nil, fmt.Errorf("%s does not answer: %w", servers[0], err)
 	}
@@ -104,7 +113,7 @@ func (a *App) servers(ctx context.Context, at string) ([]netip.AddrPort, error) 
 		if err != nil {
 			return nil, usage("say which server to ask with --at HOST, or a zone file with --zone FILE")
 		}
-		return c.Listen[:1], nil
+		return []netip.AddrPort{listening(ctx, c)}, nil
 	}
 	if ap, err := workspace.ParseAddress(at); err == nil {
 		return []netip.AddrPort{ap}, nil
@@ -131,6 +140,28 @@ func (a *App) servers(ctx context.Context, at string) ([]netip.AddrPort, error) 
 	return out, nil
 }
 
+// listening is an address of the workspace's server: one that it says itself, as it may
+// have been started on others than the configured ones, else a configured one.
+func listening(ctx context.Context, c *workspace.Config) netip.AddrPort {
+	at := c.Listen[0]
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	var st server.Status
+	if err := control.Call(ctx, c.Control, control.Request{Command: "status"}, &st); err == nil && len(st.Listen) > 0 {
+		if ap, err := netip.ParseAddrPort(st.Listen[0]); err == nil {
+			at = ap
+		}
+	}
+	if at.Addr().IsUnspecified() { // it listens on all; here is the nearest
+		loopback := netip.AddrFrom4([4]byte{127, 0, 0, 1})
+		if at.Addr().Is6() {
+			loopback = netip.IPv6Loopback()
+		}
+		at = netip.AddrPortFrom(loopback, at.Port())
+	}
+	return at
+}
+
 // askFile answers from a zone file, with the function that the server uses.
 func (a *App) askFile(q Question, mq message.Question) (*Asked, error) {
 	src, diags := &source.Set{}, &diag.List{}
@@ -142,7 +173,7 @@ func (a *App) askFile(q Question, mq message.Question) (*Asked, error) {
 	if in.zone == nil || in.zone.SOASpan.IsZero() {
 		return nil, &RejectedError{src, diags}
 	}
-	raw, reasons := answerFrom(in.zone.Snapshot, mq, q.DNSSEC, q.Transport == "tcp")
+	raw, reasons := answerFrom(in.zone.Snapshot, mq, q.DNSSEC, q.Transport != "udp")
 	m, err := message.Decode(raw)
 	if err != nil {
 		return nil, err
@@ -164,15 +195,49 @@ func answerFrom(z *zone.Snapshot, q message.Question, do, tcp bool) (raw []byte,
 	return raw, r.Trace.Reasons
 }
 
+// Outcome says what an answer amounts to where that is not seen at once: a referral, no
+// data, an alias that leads nowhere here. Empty for a plain answer or an error.
+func (r *Asked) Outcome() string {
+	m := r.Message
+	name := plainName(r.Question.Name)
+	if m.ExtendedRcode != message.NoError || r.Question.Type == rr.TypeANY {
+		return ""
+	}
+	for _, a := range m.Answer {
+		if a.Type == r.Question.Type {
+			return ""
+		}
+	}
+	if len(m.Answer) > 0 {
+		last := m.Answer[len(m.Answer)-1]
+		return fmt.Sprintf("an alias: the server has no %s at the name that it leads to, %s", r.Question.Type, rr.DataText(last.Type, last.Data))
+	}
+	for _, a := range m.Authority {
+		if a.Type == rr.TypeNS && m.Flags&message.FlagAA == 0 {
+			return fmt.Sprintf("a referral: %s is delegated, ask the servers named under Authority", plainName(a.Name))
+		}
+	}
+	return fmt.Sprintf("no data: %s exists and has no %s records", name, r.Question.Type)
+}
+
+// Failed tells whether the server would not or could not answer.
+func (r *Asked) Failed() bool {
+	return r.Message.ExtendedRcode != message.NoError && r.Message.ExtendedRcode != message.NXDomain
+}
+
 // ServerSerial is what one server of a zone says.
 type ServerSerial struct {
 	Name    string `json:"name"`
 	Address string `json:"address"`
 	Serial  uint32 `json:"serial,omitempty"`
-	State   string `json:"state"` // in step, behind, ahead, silent or wrong
+	State   string `json:"state"` // in step, behind, silent, wrong, or source
 	Problem string `json:"problem,omitempty"`
 	Millis  int64  `json:"milliseconds"`
 }
+
+// feeds is the state of a primary whose zone is signed here: it serves the unsigned zone
+// with a serial of its own, which is compared with none.
+const feeds = "source"
 
 // InStep is the result of Secondaries.
 type InStep struct {
@@ -194,14 +259,17 @@ func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, 
 	type target struct {
 		name string
 		addr netip.AddrPort
-		peer *workspace.Peer
+		feeds bool // we sign what comes from it: its serial is its own
 	}
 	var targets []target
 	if c, err := a.Config(); err == nil {
 		if z := c.Find(name); z != nil {
-			targets = append(targets, target{"here", c.Listen[0], nil})
-			for _, p := range append(append([]*workspace.Peer{}, z.SendTo...), z.FetchFrom...) {
-				targets = append(targets, target{p.Name, p.Address, p})
+			targets = append(targets, target{"here", listening(ctx, c), false})
+			for _, p := range z.SendTo {
+				targets = append(targets, target{p.Name, p.Address, false})
+			}
+			for _, p := range z.FetchFrom {
+				targets = append(targets, target{p.Name, p.Address, z.Sign != nil})
 			}
 		}
 	}
@@ -210,7 +278,7 @@ func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, 
 		if err != nil {
 			return nil, err
 		}
-		targets = append(targets, target{s, addrs[0], nil})
+		targets = append(targets, target{s, addrs[0], false})
 	}
 	if len(targets) == 0 {
 		return nil, usage("the zone %s is not in this workspace: say which servers to ask with --at HOST", name)
@@ -218,7 +286,13 @@ func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, 
 	res := &InStep{Zone: name, Servers: make([]ServerSerial, len(targets))}
 	var wg sync.WaitGroup
 	for i, t := range targets {
-		wg.Go(func() { res.Servers[i] = a.serialAt(ctx, name, t.name, t.addr, timeout) })
+		wg.Go(func() {
+			s := a.serialAt(ctx, name, t.name, t.addr, timeout)
+			if t.feeds && s.State == "" {
+				s.State = feeds
+			}
+			res.Servers[i] = s
+		})
 	}
 	wg.Wait()
 	return res, res.judge()
@@ -257,6 +331,7 @@ func (r *InStep) judge() error {
 	for i := range r.Servers {
 		s := &r.Servers[i]
 		switch {
+		case s.State == feeds:
 		case s.State != "":
 			behind = true
 		case s.Serial == r.Serial:

@@ -16,7 +16,8 @@ func newSecondaries(e *env) *cobra.Command {
 	var timeout time.Duration
 	cmd := &cobra.Command{Use: "secondaries ZONE", GroupID: stageVerify, Short: "are all servers of a zone in step?",
 		Long: `Asks every server of a zone for its serial: the server of this workspace, its
-peers, and those given with --at.
+peers, and those given with --at. Where the zone is signed here, the primary that hands
+it in has a serial of its own and is shown beside the others.
 
 Exit status: 0 all have the newest version, 1 some do not.`,
 		Example: `  fencepost secondaries saltmarsh.example
@@ -43,12 +44,19 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 
 func (e *env) secondaries(r *app.InStep) {
 	var rows [][]string
-	good := 0
+	good, compared := 0, 0
 	for _, s := range r.Servers {
 		style := ui.Bad
-		if s.State == "in step" {
+		switch s.State {
+		case "in step":
 			style = ui.Good
 			good++
+			compared++
+		case "source": // the zone is signed here: it has a serial of its own
+			style = ui.Dim
+			s.Problem = "hands in the unsigned zone, with a serial of its own"
+		default:
+			compared++
 		}
 		serial := "-"
 		if s.Serial != 0 {
@@ -58,10 +66,10 @@ func (e *env) secondaries(r *app.InStep) {
 	}
 	e.ui.Table([]string{"server", "address", ">serial", "state", ""}, rows)
 	zone := strings.TrimSuffix(r.Zone.String(), ".")
-	if good == len(r.Servers) {
-		e.ui.Printf("\n%s: %s in step with serial %d\n", zone, all(len(r.Servers)), r.Serial)
+	if good == compared {
+		e.ui.Printf("\n%s: %s in step with serial %d\n", zone, all(compared), r.Serial)
 	} else {
-		e.ui.Printf("\n%s: %d of %s have serial %d\n", zone, good, ui.Plural(len(r.Servers), "server"), r.Serial)
+		e.ui.Printf("\n%s: %d of %s have serial %d\n", zone, good, ui.Plural(compared, "server"), r.Serial)
 	}
 }
 

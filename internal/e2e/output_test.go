@@ -129,3 +129,41 @@ func TestManyFindings(t *testing.T) {
 		t.Errorf("as JSON there are %d", n)
 	}
 }
+
+// ask says what an answer amounts to, finds the server wherever it listens, and its exit
+// status tells a server that would not answer from a name that does not exist.
+func TestAskOutcomes(t *testing.T) {
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:1\"]\n[[zone]]\nname = \"tides.example\"\n")
+	write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides+"long TXT "+strings.Repeat("\""+strings.Repeat("x", 250)+"\" ", 8)+"\nxn--bcher-kva A 192.0.2.6\n")
+	d := &daemon{t: t, dir: dir, log: filepath.Join(t.TempDir(), "log"), args: []string{"--listen", "127.0.0.1:0"}}
+	d.start()
+	t.Cleanup(d.stop)
+	for _, c := range []struct {
+		args   string
+		status int
+		says   string
+	}{
+		{"www.tides.example", 0, "NOERROR"},
+		{"nosuch.tides.example", 0, "does not exist (NXDOMAIN)"},
+		{"mail.tides.example LOC", 0, "no data: mail.tides.example exists and has no LOC records"},
+		{"x.child.tides.example", 0, "a referral: child.tides.example is delegated"},
+		{"www.tides.example LOC", 0, "an alias: the server has no LOC at the name that it leads to, mail.tides.example."},
+		{"other.example", 1, "refuses to answer (REFUSED)"},
+		{"bücher.tides.example", 0, "192.0.2.6"},
+		{"192.0.2.6", 1, "6.2.0.192.in-addr.arpa PTR"},
+		{"2001:db8::1", 1, "ip6.arpa PTR"},
+		{".", 1, ". NS"},
+		{"long.tides.example TXT", 0, "over TCP (too large for UDP)"},
+		{"long.tides.example TXT --transport udp", 0, "cut off"},
+		{"long.tides.example TXT --zone tides.example", 0, "xxxx"},
+		{"other.example --zone tides.example", 1, "REFUSED"},
+	} {
+		r := fp(t, dir, append([]string{"ask"}, strings.Fields(c.args)...)...)
+		want(t, r, c.status, c.says)
+		if strings.Contains(c.args, "--zone") && strings.Contains(r.out, "cut off") {
+			t.Errorf("from a file the answer is cut off:\n%s", r.out)
+		}
+	}
+	want(t, fp(t, dir, "secondaries", "tides.example"), 0, "in step")
+}

@@ -13,6 +13,9 @@ import (
 // Flags says in words what the flags of a response tell.
 func Flags(m *message.Message) []string {
 	words := []string{m.ExtendedRcode.Words()}
+	if name := m.ExtendedRcode.String(); name != words[0] {
+		words[0] += " (" + name + ")"
+	}
 	for _, f := range []struct {
 		bit  uint16
 		word string
