@@ -2,9 +2,12 @@ package server
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"fencepost/resolve"
+	"fencepost/rr"
 )
 
 // NOTIFY is repeated with growing gaps until it is answered (RFC 1996 §3.6).
@@ -50,11 +53,46 @@ func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32,
 	z.mu.Unlock()
 	if err == nil || state.Fetched == serial {
 		s.Log.Info("peer told of the new version", "zone", z.name.String(), "peer", p.Name, "serial", serial)
+		s.sched.set(lookID(z, p), s.Now().Add(lookAfter), func(ctx context.Context) { s.lookAtPeer(ctx, z, p, serial) })
 		return
 	}
 	s.Log.Warn("peer not reached by NOTIFY", "zone", z.name.String(), "peer", p.Name, "try", try, "error", err)
 	if try < notifyTries {
 		s.sched.set(notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
+	}
+}
+
+// lookAfter is how long a peer that was told has to fetch, before it is asked what it has.
+const lookAfter = 30 * time.Second
+
+func lookID(z *served, p Peer) string { return "look " + p.Name + " " + z.name.Key() }
+
+// lookAtPeer asks a peer that was told of a version and did not fetch it what it serves.
+// One that has a newer serial will never fetch ours (RFC 1982 §3): it says nothing, so
+// we have to.
+func (s *Server) lookAtPeer(ctx context.Context, z *served, p Peer, serial uint32) {
+	z.mu.Lock()
+	state := z.told[p.Name]
+	z.mu.Unlock()
+	if state.Serial != serial || state.Fetched == serial {
+		return
+	}
+	resp, err := resolve.Ask(ctx, p.Address, resolve.Request{Name: z.name, Type: rr.TypeSOA, Timeout: notifyTimeout, TSIG: p.Key, Now: s.Wall, Local: s.localFor(p.Address)})
+	if err != nil {
+		return // a peer may answer nobody's queries
+	}
+	for _, r := range resp.Answer {
+		soa, err := rr.ParseSOA(r.Data)
+		if r.Type != rr.TypeSOA || err != nil || !rr.NewerSerial(soa.Serial, serial) {
+			continue
+		}
+		z.mu.Lock()
+		if state = z.told[p.Name]; state.Serial == serial && state.Fetched != serial {
+			state.Newer, state.Error = true, fmt.Sprintf("it has serial %d, which is newer than ours, %d: it will not take this version; go past it with: fencepost serial %s --set %d", soa.Serial, serial, strings.TrimSuffix(z.name.String(), "."), rr.NextSerial(soa.Serial))
+			z.told[p.Name] = state
+		}
+		z.mu.Unlock()
+		s.Log.Error("a peer has a newer serial than ours and will not take this version", "zone", z.name.String(), "peer", p.Name, "its", soa.Serial, "ours", serial)
 	}
 }
 

@@ -13,9 +13,11 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"slices"
 	"runtime"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"fencepost/answer"
@@ -150,6 +152,7 @@ type peerState struct {
 	Acked   bool
 	Fetched uint32 // serial of the version it transferred last
 	Tries   int
+	Newer   bool // it has a newer serial than ours
 	Error   string
 }
 
@@ -188,6 +191,7 @@ func (s *Server) Run(ctx context.Context, cfg *Config, ready func(Start)) error 
 		return err
 	}
 	s.local = socks.addrs
+	s.noteFamilies(socks.addrs)
 	var wg sync.WaitGroup
 	wg.Go(func() { s.sched.run(ctx) })
 	next, _ := s.tableFor(cfg)
@@ -278,10 +282,44 @@ func listen(addrs []netip.AddrPort) (*sockets, error) {
 		}
 		if err != nil {
 			socks.close()
-			return nil, fmt.Errorf("%w on %s: %w", ErrListen, want, err)
+			return nil, listenError(want, err)
 		}
 	}
 	return socks, nil
+}
+
+// listenCauses are what keeps a socket from being opened, and what to do.
+var listenCauses = []struct {
+	err  error
+	what string
+}{
+	{syscall.EADDRINUSE, "another program listens there; stop it, or write another port in [serve] listen"},
+	{syscall.EACCES, "ports below 1024 need a right: have the service manager give it (CAP_NET_BIND_SERVICE), start as root, or write a port above 1023 in [serve] listen"},
+	{syscall.EADDRNOTAVAIL, "this machine does not have the address; see what it has, and write that in [serve] listen"},
+}
+
+// listenError says why an address cannot be listened on, and what to do.
+func listenError(want netip.AddrPort, err error) error {
+	for _, c := range listenCauses {
+		if errors.Is(err, c.err) {
+			return fmt.Errorf("%w on %s: %s (%w)", ErrListen, want, c.what, err)
+		}
+	}
+	return fmt.Errorf("%w on %s: %w", ErrListen, want, err)
+}
+
+// noteFamilies tells of wildcards that take one family alone.
+func (s *Server) noteFamilies(addrs []netip.AddrPort) {
+	for _, a := range addrs {
+		if !a.Addr().IsUnspecified() || slices.ContainsFunc(addrs, func(b netip.AddrPort) bool { return b.Port() == a.Port() && b.Addr().Is4() != a.Addr().Is4() }) {
+			continue
+		}
+		other := "[::]"
+		if a.Addr().Is6() {
+			other = "0.0.0.0"
+		}
+		s.Log.Info("this address takes one family alone", "address", a.String(), "for the other add", fmt.Sprintf("%s:%d", other, a.Port()))
+	}
 }
 
 func (s *sockets) open(want netip.AddrPort) error {

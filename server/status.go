@@ -87,6 +87,7 @@ type PeerStatus struct {
 	Told    bool   `json:"told"`            // it has answered our NOTIFY
 	Fetched bool   `json:"fetched"`         // it has transferred the version in service
 	Tries   int    `json:"tries,omitempty"` // how often we have told it so far
+	Newer   bool   `json:"newer,omitempty"` // it has a newer serial than ours
 	Problem string `json:"problem,omitempty"`
 }
 
@@ -144,9 +145,9 @@ func (s *Server) zoneStatus(z *served) ZoneStatus {
 	for _, p := range cfg.SendTo {
 		t := z.told[p.Name]
 		ps := PeerStatus{Peer: p.Name, Address: p.Address.String(), Told: t.Acked, Tries: t.Tries,
-			Fetched: snap != nil && t.Fetched == snap.Serial() && t.Fetched != 0, Problem: t.Error}
+			Fetched: snap != nil && t.Fetched == snap.Serial() && t.Fetched != 0, Newer: t.Newer, Problem: t.Error}
 		if ps.Fetched {
-			ps.Problem = ""
+			ps.Problem, ps.Newer = "", false
 		}
 		st.Peers = append(st.Peers, ps)
 	}
@@ -166,7 +167,7 @@ func (z *ZoneStatus) trouble(now time.Time) Trouble {
 	lapsing := !z.Signatures.IsZero() && now.After(z.Signatures.Add(-lapseWarning))
 	ahead := z.Problem != "" || z.Warning != "" || z.NotStored != "" || !z.Failing.IsZero() || lapsing || z.Keys != nil && z.Keys.Stuck
 	for _, p := range z.Peers {
-		ahead = ahead || p.Problem != "" && p.Tries >= unreached
+		ahead = ahead || p.Newer || p.Problem != "" && p.Tries >= unreached
 	}
 	if ahead {
 		return Ahead
