@@ -2,8 +2,15 @@ package keyring_test
 
 import (
 	"bytes"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/binary"
+	"encoding/pem"
 	"fmt"
 	"strings"
 	"testing"
@@ -129,4 +136,41 @@ func FuzzImport(f *testing.F) {
 			t.Error("neither a key nor an error")
 		}
 	})
+}
+
+// The PEM forms that keys had before PKCS#8 are read, with what stands in front of them.
+func TestOlderPEM(t *testing.T) {
+	ec, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sec1, err := x509.MarshalECPrivateKey(ec)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rsaKey, err := rsa.GenerateKey(rand.Reader, 2048)
+	if err != nil {
+		t.Fatal(err)
+	}
+	params := pem.EncodeToMemory(&pem.Block{Type: "EC PARAMETERS", Bytes: []byte{6, 8, 42, 134, 72, 206, 61, 3, 1, 7}})
+	for _, c := range []struct {
+		text []byte
+		is   crypto.Signer
+		alg  rr.AlgorithmNumber
+	}{
+		{append(params, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: sec1})...), ec, rr.ECDSAP256SHA256},
+		{pem.EncodeToMemory(&pem.Block{Type: "RSA PRIVATE KEY", Bytes: x509.MarshalPKCS1PrivateKey(rsaKey)}), rsaKey, 0},
+	} {
+		in, err := keyring.Import(c.text, nil)
+		if err != nil || in.Algorithm != c.alg || !in.Key.Public().(interface{ Equal(crypto.PublicKey) bool }).Equal(c.is.Public()) {
+			t.Errorf("%s: %v, %v", c.text[:40], in, err)
+		}
+	}
+	locked := &pem.Block{Type: "EC PRIVATE KEY", Headers: map[string]string{"Proc-Type": "4,ENCRYPTED", "DEK-Info": "AES-128-CBC,00"}, Bytes: sec1}
+	if _, err := keyring.Import(pem.EncodeToMemory(locked), nil); err == nil || !strings.Contains(err.Error(), "PKCS#8") {
+		t.Errorf("a key protected in the old way: %v", err)
+	}
+	if _, err := keyring.Import(params, nil); err == nil {
+		t.Error("parameters are taken for a key")
+	}
 }

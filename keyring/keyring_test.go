@@ -101,7 +101,7 @@ func TestRing(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	for what, spoil := range map[string]func(pem, index string) error{
 		"others can read it":        func(pem, _ string) error { return os.Chmod(pem, 0o640) },
-		"no PKCS#8":                 func(pem, _ string) error { return os.WriteFile(pem, []byte("hello"), 0o600) },
+		"no private key in PEM form":                 func(pem, _ string) error { return os.WriteFile(pem, []byte("hello"), 0o600) },
 		"has tag":                   func(_, index string) error { return replace(index, "tag = ", "tag = 7 # ") },
 		"algorithm":                 func(_, index string) error { return replace(index, "'ECDSAP256SHA256'", "'NOSUCH'") },
 		"role":                      func(_, index string) error { return replace(index, "'single'", "'boss'") },

@@ -218,9 +218,29 @@ func EncodePEM(key crypto.Signer, passphrase []byte) ([]byte, error) {
 }
 
 func parsePEM(text, passphrase []byte) (crypto.Signer, error) {
-	block, _ := pem.Decode(text)
-	if block == nil || block.Type != pemPlain && block.Type != pemProtected {
-		return nil, errors.New("the file holds no PKCS#8 private key in PEM form")
+	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
+		switch block.Type {
+		case pemPlain, pemProtected:
+			return ParseDER(block.Bytes, passphrase)
+		case pemEC, pemRSA:
+			return parseOlder(block)
+		}
 	}
-	return ParseDER(block.Bytes, passphrase)
+	return nil, errors.New("the file holds no private key in PEM form: PKCS#8, EC or RSA")
+}
+
+// The forms that keys had in PEM before PKCS#8.
+const (
+	pemEC  = "EC PRIVATE KEY"  // RFC 5915
+	pemRSA = "RSA PRIVATE KEY" // RFC 8017 App. A.1.2
+)
+
+func parseOlder(block *pem.Block) (crypto.Signer, error) {
+	if _, protected := block.Headers["DEK-Info"]; protected { // RFC 1421 §4.6.1.3
+		return nil, errors.New("the key is protected in a form that can be broken; write it as PKCS#8 with the program that made it, and import that")
+	}
+	if block.Type == pemEC {
+		return x509.ParseECPrivateKey(block.Bytes)
+	}
+	return x509.ParsePKCS1PrivateKey(block.Bytes)
 }

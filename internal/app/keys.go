@@ -448,9 +448,28 @@ func (a *App) PublicRecords(path string, origin dnsname.Name) ([][]byte, error) 
 		}
 	}
 	if len(out) == 0 {
+		out = shownKeys(string(f.Content))
+	}
+	if len(out) == 0 {
 		return nil, usage("%s holds no DNSKEY record", Shown(path))
 	}
 	return out, nil
+}
+
+// shownKeys are the DNSKEY records in what `ask` shows, which is for people and no
+// master file: lines with headings between them.
+func shownKeys(text string) (out [][]byte) {
+	for _, line := range strings.Split(text, "\n") {
+		words := strings.Fields(line)
+		i := slices.Index(words, rr.TypeDNSKEY.String())
+		if i < 1 {
+			continue
+		}
+		if data, err := keyring.ParsePublicText(strings.Join(words[i+1:], " ")); err == nil {
+			out = append(out, data)
+		}
+	}
+	return out
 }
 
 // ExportKey writes a private key in a form, or its public half as record text.

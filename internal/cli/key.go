@@ -296,10 +296,11 @@ func newKeyImport(e *env) *cobra.Command {
 	open := passphraseSource{help: "ask for the passphrase that opens the key"}
 	protect := passphraseSource{help: "protect the key here by a passphrase that is asked for"}
 	cmd := &cobra.Command{Use: "import ZONE FILE...", Short: "take keys over from elsewhere",
-		Long: `Reads private keys as PKCS#8 (PEM or DER), as JWK, or in the text form that RFC
-5702, 6605 and 8080 print. What each is for is told by --role, or found in the
-zone's DNSKEY records, which --public names: any file with these records, such as
-the zone as the old server has it. The tags stay the same.
+		Long: `Reads private keys as PKCS#8 (PEM or DER), in the older PEM forms of EC and RSA
+keys, as JWK, or in the text form that RFC 5702, 6605 and 8080 print. What each is for
+is told by --role, or found in the zone's DNSKEY records, which --public names: any file
+with these records, such as the zone as the old server has it, or what
+` + "`fencepost ask ZONE DNSKEY`" + ` shows. The tags stay the same.
 
 With --foreign the file holds DNSKEY records of another operator of the zone, which
 are published and never sign here (RFC 8901).`,
