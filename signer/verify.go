@@ -142,42 +142,6 @@ func (v *proving) readKeys() bool {
 	return true
 }
 
-// checkAnchors looks for a key that follows from an anchor and signs the
-// DNSKEY set (RFC 4035 §5.2).
-func (v *proving) checkAnchors(anchors []rr.Record) {
-	if len(anchors) == 0 {
-		return
-	}
-	var apex zone.Node
-	v.z.ApexNode(&apex)
-	set, sigs, _ := apex.FindWithSig(rr.TypeDNSKEY)
-	for _, k := range v.keys {
-		if !k.IsZoneKey() || !v.anchored(k, anchors) {
-			continue
-		}
-		for sig := range sigs.Data {
-			if _, err := dnssec.VerifySet(nil, []*dnssec.PublicKey{k}, v.apex, v.apex, set, sig, v.now); err == nil {
-				v.proof.Trusted = true
-				return
-			}
-		}
-	}
-	v.report(RuleNoAnchor, v.apex, rr.TypeDNSKEY, "none of the %d anchors leads to a key that signs the DNSKEY set", len(anchors))
-}
-
-func (v *proving) anchored(k *dnssec.PublicKey, anchors []rr.Record) bool {
-	for _, a := range anchors {
-		switch {
-		case !a.Name.Equal(v.z.Apex()):
-		case a.Type == rr.TypeDNSKEY && bytes.Equal(a.Data, k.Data):
-			return true
-		case a.Type == rr.TypeDS && len(a.Data) > 4 && bytes.Equal(dnssec.DS(v.z.Apex(), k.Data, a.Data[3]), a.Data):
-			return true
-		}
-	}
-	return false
-}
-
 func (v *proving) finish() *Proof {
 	p := v.proof
 	if n := v.wrongTTL.Load(); n > 0 {

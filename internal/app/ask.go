@@ -257,8 +257,8 @@ func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, 
 		return nil, usage("the zone %q: %v", zoneName, err)
 	}
 	type target struct {
-		name string
-		addr netip.AddrPort
+		name  string
+		addr  netip.AddrPort
 		feeds bool // we sign what comes from it: its serial is its own
 	}
 	var targets []target

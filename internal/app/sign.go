@@ -270,10 +270,15 @@ func progress(f func(done, all int), all int) func(int) {
 type VerifyOptions struct {
 	Operand  string
 	Origin   string
-	Anchor   string   // file with DS or DNSKEY records
-	DS       []string // data of DS records
+	Anchor   string        // file with DS or DNSKEY records
+	DS       []string      // data of DS records
+	Within   time.Duration // a signature that ends so soon is a fault; 0: only one that has ended
 	Progress func(done, all int)
 }
+
+// RuleExpiresSoon is a signature that ends within the time that was asked about.
+var RuleExpiresSoon = &diag.Rule{Code: "signature-expires-soon", Severity: diag.Error, Title: "a signature ends within the time that was asked about", Ref: "RFC 4034 §3.1.5, RFC 6781 §4.4.1",
+	Doc: "`fencepost verify --expires-within TIME` was told to find it: whoever renews the signatures may have stopped. Sign the zone again, or see why its signer does not."}
 
 // Verified is the result of Verify.
 type Verified struct {
@@ -321,6 +326,10 @@ func (a *App) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 		return nil, err
 	}
 	res.Zone, res.Serial, res.Elapsed = z.Apex(), z.Serial(), time.Since(start)
+	if o.Within > 0 && !res.Expires.IsZero() && res.Expires.Before(a.Now().Add(o.Within)) && res.Expires.After(a.Now()) {
+		res.Findings = append(res.Findings, signer.Finding{Rule: RuleExpiresSoon, Owner: z.Apex(), Type: rr.TypeSOA, Message: "the first signature ends " + res.Expires.UTC().Format("2006-01-02 15:04 UTC")})
+		res.Total++
+	}
 	res.place(z)
 	if res.Total > 0 {
 		return res, ErrFindings
@@ -379,15 +388,54 @@ func (v *Verified) place(z *zonefile.Loaded) {
 	if z.Hashed != nil {
 		mark(z.Hashed)
 	}
-	for _, f := range v.Findings {
-		pos, ok := places[f.Owner.Key()+f.Type.String()]
-		if !ok {
-			pos = places[f.Owner.Key()]
+	at := func(f *signer.Finding) source.Pos {
+		if pos, ok := places[f.Owner.Key()+f.Type.String()]; ok {
+			return pos
 		}
-		span := zonefile.LayoutAt(v.Source, pos).OwnerOrType()
-		v.Diags.Add(f.Rule.At(span, "%s", f.Message))
+		return places[f.Owner.Key()]
+	}
+	for _, group := range grouped(v.Findings) {
+		first := &group[0]
+		d := first.Rule.At(zonefile.LayoutAt(v.Source, at(first)).OwnerOrType(), "%s", first.Message)
+		if more := len(group) - 1; more > 0 {
+			d.Message += fmt.Sprintf("; and %d more of the kind, which most likely have the same cause", more)
+			for i := range group {
+				d.Places = append(d.Places, at(&group[i]))
+			}
+		}
+		v.Diags.Add(d)
 	}
 	v.Diags.Sort()
+}
+
+// fewFaults is how many faults of a kind are told one by one.
+const fewFaults = 3
+
+// grouped puts faults together that most likely have one cause: many of a kind. Where
+// the parameters of NSEC3 are wrong no hash fits, and what follows from that is left out.
+func grouped(faults []signer.Finding) (out [][]signer.Finding) {
+	byRule := map[*diag.Rule][]signer.Finding{}
+	var order []*diag.Rule
+	for _, f := range faults {
+		if byRule[f.Rule] == nil {
+			order = append(order, f.Rule)
+		}
+		byRule[f.Rule] = append(byRule[f.Rule], f)
+	}
+	for _, r := range order {
+		group := byRule[r]
+		if byRule[signer.RuleParams] != nil && (r == signer.RuleNoDenial || r == signer.RuleStrayDenial) {
+			continue
+		}
+		if len(group) > fewFaults {
+			out = append(out, group)
+			continue
+		}
+		for i := range group {
+			out = append(out, group[i:i+1])
+		}
+	}
+	return out
 }
 
 // anchors reads DS and DNSKEY records from a file.

@@ -8,10 +8,12 @@ import (
 
 	"fencepost/internal/app"
 	"fencepost/internal/ui"
+	"fencepost/workspace"
 )
 
 func newVerify(e *env) *cobra.Command {
 	var o app.VerifyOptions
+	var within string
 	cmd := &cobra.Command{Use: "verify FILE|ZONE", GroupID: stageSign, Short: "prove a signed zone file right",
 		Long: `Checks every signature of a signed zone, the chain of NSEC or NSEC3 records and
 what they list, CDS and CDNSKEY, the digest of the zone (ZONEMD), and that nothing
@@ -19,10 +21,17 @@ is signed that must not be. With --anchor or --ds, also that the keys follow fro
 the DS or DNSKEY records given.`,
 		Example: `  fencepost verify signed.zone
   fencepost verify signed.zone --anchor ds-at-the-parent.txt
+  fencepost verify signed.zone --expires-within 5d
   fencepost verify signed.zone --ds "12345 13 2 9F0A..."`,
 		Args: exactly("FILE or ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			debug.SetGCPercent(steadyGC)
+			if within != "" {
+				var err error
+				if o.Within, err = workspace.ParseSpan(within); err != nil {
+					return usageError("--expires-within: %v; write a time such as 5d or 36h", err)
+				}
+			}
 			o.Operand = args[0]
 			update, end := e.ui.Progress("verifying")
 			o.Progress = update
@@ -39,6 +48,7 @@ the DS or DNSKEY records given.`,
 		}}
 	cmd.Flags().StringVar(&o.Anchor, "anchor", "", "`FILE` with DS or DNSKEY records that the keys must follow from")
 	cmd.Flags().StringArrayVar(&o.DS, "ds", nil, "`DATA` of a DS record that the keys must follow from; repeat it for each")
+	cmd.Flags().StringVar(&within, "expires-within", "", "a signature that ends within this `TIME` is a fault, such as 5d")
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -118,4 +119,52 @@ func TestSignRefusals(t *testing.T) {
 	write(t, filepath.Join(dir, "split.example.zone"), "$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
 	ok(t, dir, "sign", "split.example.zone", "--keys", "s", "-o", "split.signed", clock)
 	want(t, fp(t, dir, "verify", "split.signed", clock), 0, "proved")
+}
+
+// verify tells a mistyped DS from one of another key, puts what has one cause together,
+// and finds signatures that are about to end.
+func TestVerifyCauses(t *testing.T) {
+	dir := t.TempDir()
+	text := tides
+	for i := range 30 {
+		text += fmt.Sprintf("h%d A 192.0.2.%d\n", i, i+1)
+	}
+	write(t, filepath.Join(dir, "tides.example.zone"), text)
+	ok(t, dir, "key", "new", "tides.example", "--keys", "keys")
+	ok(t, dir, "sign", "tides.example.zone", "--keys", "keys", "-o", "signed", "--denial", "nsec3")
+	verify := []string{"verify", "signed", "--origin", "tides.example"}
+	var tag string
+	for _, f := range strings.Split(ok(t, dir, "key", "list", "tides.example", "--keys", "keys"), "\n")[1:] {
+		tag = strings.Fields(f)[0]
+		break
+	}
+	ds := strings.Fields(strings.Split(ok(t, dir, "key", "export", "tides.example", tag, "--keys", "keys", "--as", "ds"), "\n")[0])
+	data := ds[len(ds)-4:]
+	want(t, fp(t, dir, append(verify, "--ds", strings.Join(data, " "))...), 0, "the keys follow")
+	swapped := []byte(data[3])
+	for i := range swapped[1:] { // two digits exchanged, as in copying by hand
+		if swapped[i] != swapped[i+1] {
+			swapped[i], swapped[i+1] = swapped[i+1], swapped[i]
+			break
+		}
+	}
+	want(t, fp(t, dir, append(verify, "--ds", strings.Join(append(data[:3:3], string(swapped)), " "))...), 1, "the DS of key "+tag+" is mistyped in its digest: it has to be "+strings.Join(data, " "))
+	want(t, fp(t, dir, append(verify, "--ds", "1 "+strings.Join(data[1:], " "))...), 1, "mistyped in its key tag")
+	want(t, fp(t, dir, append(verify, "--ds", "1 13 2 "+strings.Repeat("AB", 32))...), 1, "of key 1, which the zone does not have")
+	want(t, fp(t, dir, append(verify, "--expires-within", "20d")...), 0, "proved")
+	want(t, fp(t, dir, append(verify, "--expires-within", "40d")...), 1, "signature-expires-soon")
+	want(t, fp(t, dir, append(verify, "--expires-within", "soon")...), 2, "5d or 36h")
+	signed := read(t, filepath.Join(dir, "signed"))
+	write(t, filepath.Join(dir, "signed"), strings.ReplaceAll(signed, "NSEC3PARAM\t1 0 0 -", "NSEC3PARAM\t1 0 0 ABCD"))
+	r := fp(t, dir, verify...)
+	want(t, r, 1, "nsec3-parameters")
+	if n := strings.Count(r.out, "  error  "); n > 3 {
+		t.Errorf("one wrong salt has %d findings:\n%s", n, r.out)
+	}
+	write(t, filepath.Join(dir, "signed"), strings.ReplaceAll(signed, "\tA\t192.0.2.", "\tA\t192.0.3."))
+	r = fp(t, dir, verify...)
+	want(t, r, 1, "bad-signature", "more of the kind")
+	if n := strings.Count(r.out, "  error  "); n > 4 {
+		t.Errorf("one cause has %d findings:\n%s", n, r.out)
+	}
 }
