@@ -67,7 +67,7 @@ func (r *Ring) Overtake(fresh []*Key, reason string, now time.Time) error {
 		}
 	}
 	if begun {
-		running.Passed = append(running.Passed, Passed{Title: plans[running.Kind][running.Step].title + " (given up for an emergency)", Entered: running.Entered, Seen: running.Seen, Ended: now})
+		running.Passed = append(running.Passed, Passed{Title: running.named(plans[running.Kind][running.Step]) + " (given up for an emergency)", Entered: running.Entered, Seen: running.Seen, Ended: now})
 	}
 	running.Ended = now
 	r.Last, r.Roll, r.Unsigned = running, next, false

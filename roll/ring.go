@@ -213,7 +213,7 @@ func (r *Ring) enter(s step, now time.Time, out *Outcome) {
 		k.enter(s.oldAt, now)
 	}
 	out.Resign = true
-	out.Events = append(out.Events, "began: "+s.title)
+	out.Events = append(out.Events, "began: "+roll.named(s))
 }
 
 // Served takes note that a version that shows the present state is served.
@@ -264,7 +264,7 @@ func (r *Ring) see(s step, now time.Time, looks []Look, t *Timing, out *Outcome)
 		if s.parent {
 			r.noteDS(now)
 		}
-		out.Events = append(out.Events, "every server shows it: "+s.title)
+		out.Events = append(out.Events, "every server shows it: "+roll.named(s))
 	}
 	return true
 }
@@ -354,10 +354,10 @@ func (r *Ring) leave(s step, now time.Time, out *Outcome) {
 	for _, k := range r.find(roll.Old) {
 		k.enter(s.oldDone, now)
 	}
-	roll.Passed = append(roll.Passed, Passed{Title: s.title, Entered: roll.Entered, Seen: roll.Seen, Ended: now})
+	roll.Passed = append(roll.Passed, Passed{Title: roll.named(s), Entered: roll.Entered, Seen: roll.Seen, Ended: now})
 	roll.Step++
 	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.Sights = time.Time{}, 0, time.Time{}, time.Time{}, nil
-	out.Events = append(out.Events, "done: "+s.title)
+	out.Events = append(out.Events, "done: "+roll.named(s))
 	if roll.Step == len(plans[roll.Kind]) {
 		r.end(now, out)
 	}
@@ -409,7 +409,7 @@ func (r *Ring) Cancel(now time.Time) error {
 		return &NoWayBackError{s.back.why}
 	}
 	if !roll.Entered.IsZero() {
-		roll.Passed = append(roll.Passed, Passed{Title: s.title + " (cancelled)", Entered: roll.Entered, Seen: roll.Seen, Ended: now})
+		roll.Passed = append(roll.Passed, Passed{Title: roll.named(s) + " (cancelled)", Entered: roll.Entered, Seen: roll.Seen, Ended: now})
 	}
 	roll.Kind, roll.Step, roll.Turned, roll.Paused = roll.Kind.turned(), s.back.to, !roll.Turned, false
 	roll.Old, roll.New = roll.New, roll.Old

@@ -2,6 +2,7 @@ package roll
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -63,6 +64,18 @@ func (c cache) words(t *Timing) (out []string) {
 	return out
 }
 
+// turnedWords are what keys are called once a rollover was cancelled: those that came go.
+var turnedWords = strings.NewReplacer("the old signatures", "the signatures of the keys that are given up",
+	"the new keys", "the keys that stay", "the new key", "the key that stays", "the old keys", "the keys that are given up", "the old key", "the key that is given up")
+
+// named is what a step is called.
+func (r *Roll) named(s step) string {
+	if r.Turned {
+		return turnedWords.Replace(s.title)
+	}
+	return s.title
+}
+
 // Timeline is the steps of a rollover: those done as they were, those to come at
 // the earliest, as far as the figures in t hold.
 func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
@@ -75,7 +88,7 @@ func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
 	at := now
 	for i := r.Step; i < len(plans[r.Kind]); i++ {
 		s := plans[r.Kind][i]
-		row := Row{Title: s.title, Phase: Next, Begin: at, Estimated: true, For: s.wait.words(t)}
+		row := Row{Title: r.named(s), Phase: Next, Begin: at, Estimated: true, For: s.wait.words(t)}
 		if i == r.Step {
 			row.Phase = Now
 			if !r.Entered.IsZero() {

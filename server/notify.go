@@ -24,6 +24,23 @@ func (s *Server) tellPeers(z *served) {
 	}
 }
 
+// tellMissed tells the peers that have not been reached with the present version, or
+// that are new: what kept them away, such as a wrong secret, may have been mended.
+func (s *Server) tellMissed(z *served) {
+	snap := z.snap.Load()
+	if snap == nil {
+		return
+	}
+	for _, p := range z.cfg.Load().SendTo {
+		z.mu.Lock()
+		state, known := z.told[p.Name]
+		z.mu.Unlock()
+		if !known || state.Serial != snap.Serial() || !state.Acked && state.Fetched != snap.Serial() {
+			s.tell(z, p)
+		}
+	}
+}
+
 func notifyID(z *served, p Peer) string { return "notify " + p.Name + " " + z.name.Key() }
 
 func (s *Server) tell(z *served, p Peer) {

@@ -26,7 +26,8 @@ type ZoneResult struct {
 	Zone   dnsname.Name
 	Serial uint32 // now in service; 0 if none is
 	Change Change
-	Err    error // why a new version was not taken
+	Err    error  // why a new version was not taken
+	Note   string // what else follows from the configuration; empty: nothing
 }
 
 // Change is what became of a zone.
@@ -74,6 +75,8 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 	for i, z := range zones {
 		if results[i].Change == Loaded {
 			s.tellPeers(z)
+		} else {
+			s.tellMissed(z)
 		}
 	}
 	for _, j := range cfg.Jobs {

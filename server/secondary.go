@@ -38,9 +38,18 @@ func (s *Server) prepareSecondary(ctx context.Context, z *served) ZoneResult {
 			}
 		}
 		s.sched.set(refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
+	} else if z.failing() {
+		s.refreshNow(z) // what was wrong, such as a secret, may have been mended
 	}
 	r.Serial = serialOf(z.snap.Load())
 	return r
+}
+
+// failing tells whether no primary could be reached lately.
+func (z *served) failing() bool {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	return !z.clock.Failing.IsZero()
 }
 
 // restore takes a stored copy; its age counts from when a primary last

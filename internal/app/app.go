@@ -25,6 +25,8 @@ type App struct {
 	Workspace string
 	// Now is the clock for everything that depends on time.
 	Now func() time.Time
+	// Given tells that the time was given by hand.
+	Given bool
 	// Played is the clock behind Now where it can be set, for rehearsals; else nil.
 	Played *Clock
 

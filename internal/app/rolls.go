@@ -10,6 +10,7 @@ import (
 	"fencepost/internal/control"
 	"fencepost/keyring"
 	"fencepost/roll"
+	"fencepost/server"
 	"fencepost/workspace"
 )
 
@@ -69,11 +70,32 @@ func (a *App) Roll(zone, dir string) (*RollView, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !a.Given {
+		if now, ok := a.serverTime(); ok {
+			return a.viewAt(ring, now), nil
+		}
+	}
 	return a.view(ring), nil
 }
 
-func (a *App) view(ring *keyring.Ring) *RollView {
-	now, t := a.Now(), a.timingOf(ring)
+// serverTime is what the running server of the workspace takes for the present: what it
+// noted of a rollover is told by that clock.
+func (a *App) serverTime() (time.Time, bool) {
+	c, err := a.Config()
+	if err != nil {
+		return time.Time{}, false
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	var st server.Status
+	err = control.Call(ctx, c.Control, control.Request{Command: "status"}, &st)
+	return st.Now, err == nil && !st.Now.IsZero()
+}
+
+func (a *App) view(ring *keyring.Ring) *RollView { return a.viewAt(ring, a.Now()) }
+
+func (a *App) viewAt(ring *keyring.Ring, now time.Time) *RollView {
+	t := a.timingOf(ring)
 	v := &RollView{Zone: ring.Zone.String(), State: "none", Now: now.UTC(), Unsigned: ring.Roll.Unsigned, Keys: []KeyInfo{}}
 	for _, e := range ring.Keys {
 		v.Keys = append(v.Keys, keyInfo(ring.Zone, e))

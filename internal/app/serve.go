@@ -88,8 +88,33 @@ func (sv *Service) Reload(ctx context.Context) ([]server.ZoneResult, error) {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}
 	c.Listen = sv.Config.Listen // sockets are opened once
+	was := sv.Config
 	sv.Config = c
-	return sv.Server.Reload(ctx, sv.serverConfig(c)), nil
+	results := sv.Server.Reload(ctx, sv.serverConfig(c))
+	for i := range results {
+		results[i].Note = newKeysNote(was, c, results[i].Zone)
+	}
+	return results, nil
+}
+
+// newKeysNote tells that a changed policy asks for other keys than a zone has.
+func newKeysNote(was, is *workspace.Config, name dnsname.Name) string {
+	before, now := was.Find(name), is.Find(name)
+	if before == nil || now == nil || before.Sign == nil || now.Sign == nil || before.Sign.Algorithm == now.Sign.Algorithm && before.Sign.Split == now.Sign.Split {
+		return ""
+	}
+	ring, err := keyring.Open(is.KeyDir(name), name)
+	if err != nil || ring.Roll.Unsigned {
+		return ""
+	}
+	kind := demanded(ring, now.Sign)
+	switch {
+	case kind == "":
+		return ""
+	case ring.Roll.Roll != nil:
+		return fmt.Sprintf("the policy asks for other keys: when the present rollover is done, another begins (%s); see: fencepost roll %s", kind.Words(), plainName(name))
+	}
+	return fmt.Sprintf("the policy asks for other keys: a rollover begins (%s); see: fencepost roll %s", kind.Words(), plainName(name))
 }
 
 // ClockIsRight takes the clock for right: what was signed, or noted of keys, at times

@@ -179,12 +179,13 @@ type zoneResult struct {
 	Change  string `json:"change"`
 	Serial  uint32 `json:"serial,omitempty"`
 	Problem string `json:"problem,omitempty"`
+	Note    string `json:"note,omitempty"`
 }
 
 func zoneResults(in []server.ZoneResult) []zoneResult {
 	out := []zoneResult{}
 	for _, r := range in {
-		z := zoneResult{Zone: r.Zone.String(), Change: string(r.Change), Serial: r.Serial}
+		z := zoneResult{Zone: r.Zone.String(), Change: string(r.Change), Serial: r.Serial, Note: r.Note}
 		if r.Err != nil {
 			z.Problem = r.Err.Error()
 		}
@@ -268,6 +269,9 @@ func (e *env) reloaded(results []zoneResult) {
 	for _, r := range results {
 		if r.Problem != "" {
 			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(r.Zone, ".")), r.Change, r.Problem)
+		}
+		if r.Note != "" {
+			e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(r.Zone, ".")), r.Note)
 		}
 	}
 }

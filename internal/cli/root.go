@@ -237,7 +237,7 @@ func (e *env) setUp(cmd *cobra.Command) error {
 		}
 		now = func() time.Time { return t }
 	}
-	e.app = &app.App{Workspace: e.workspace, Now: now}
+	e.app = &app.App{Workspace: e.workspace, Now: now, Given: e.now != ""}
 	return nil
 }
 

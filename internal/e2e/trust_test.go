@@ -216,3 +216,36 @@ func TestDamagedState(t *testing.T) {
 		ok(t, dir, "check")
 	}
 }
+
+// A reload says when a changed policy begins a rollover, and tries at once again what a
+// wrong secret kept from working; after a cancel the steps name the keys that go.
+func TestReloadFollows(t *testing.T) {
+	p, _ := newPair(t, true, 0)
+	conf := filepath.Join(p.primary, "fencepost.toml")
+	write(t, conf, strings.Replace(read(t, conf), "name = \"tides.example\"\n", "name = \"tides.example\"\nsign = \"standard\"\n", 1)+"[policy.standard]\nmargin = \"1s\"\n")
+	secrets := filepath.Join(p.secondary, "secrets.toml")
+	right := read(t, secrets)
+	write(t, secrets, strings.Replace(right, "secret = \"", "secret = \"AAAA", 1))
+	if err := os.Chmod(secrets, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	d := serve(t, p.primary)
+	second := serve(t, p.secondary)
+	eventually(t, "the refusal of a wrong secret", func() bool { return strings.Contains(fp(t, p.secondary, "status").out, "next: see why") })
+	write(t, secrets, right)
+	fp(t, p.secondary, "reload")
+	eventually(t, "the zone, once the secret is right", func() bool { return serial(t, second.addr, "tides.example") != 0 })
+
+	write(t, conf, strings.Replace(read(t, conf), "margin = \"1s\"\n", "margin = \"1s\"\nalgorithm = \"ED25519\"\n", 1))
+	want(t, fp(t, p.primary, "reload"), 0, "the policy asks for other keys", "fencepost roll tides.example")
+	_ = d
+	l := newLab(t, "")
+	l.finish("signing")
+	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--now", l.stamp())
+	ok(t, l.home.dir, "roll", "cancel", "saltmarsh.example", "--now", l.stamp())
+	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example"), 0, "remove the keys that are given up")
+	out := ok(t, l.home.dir, "roll", "saltmarsh.example")
+	if strings.Contains(out, "remove the old key") || strings.Contains(out, "(in ") && strings.Contains(out, " days ago") {
+		t.Errorf("after a cancel, by the clock of the server:\n%s", out)
+	}
+}

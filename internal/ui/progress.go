@@ -3,6 +3,7 @@ package ui
 import (
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
@@ -25,6 +26,7 @@ func (u *UI) Progress(what string) (update func(done, all int), end func()) {
 	w.SetUpdateFrequency(200 * time.Millisecond)
 	w.SetTrackerPosition(progress.PositionRight)
 	w.Style().Visibility.Value = false
+	w.Style().Options.ErrorString = "stopped"
 	w.Style().Options.Separator = "  "
 	w.Style().Options.PercentFormat = "%3.0f%%"
 	w.Style().Options.TimeInProgressPrecision = time.Second
@@ -42,11 +44,17 @@ func (u *UI) Progress(what string) (update func(done, all int), end func()) {
 			fmt.Fprint(u.Err, text.CursorUp.Sprint(), text.EraseLine.Sprint())
 		}
 	})
+	var whole atomic.Bool
 	return func(done, all int) {
+			whole.Store(done >= all)
 			t.UpdateTotal(int64(all))
 			t.SetValue(int64(done))
 		}, func() {
-			t.MarkAsDone()
+			if whole.Load() {
+				t.MarkAsDone()
+			} else {
+				t.MarkAsErrored() // it was interrupted, or failed: it says so itself
+			}
 			close(stop)
 			w.Stop() // now; where it comes before Render, the auto-stop does it
 			running.Wait()
