@@ -145,6 +145,15 @@ func (a *App) noSuchZone(dir string, name dnsname.Name, path string) error {
 		have = append(have, strings.TrimSuffix(filepath.Base(f), workspace.ZoneSuffix))
 	}
 	plain := strings.TrimSuffix(name.String(), ".")
+	if c, err := a.Config(); err == nil {
+		if z := c.Find(name); z != nil && len(z.FetchFrom) > 0 {
+			var from []string
+			for _, p := range z.FetchFrom {
+				from = append(from, p.Name)
+			}
+			return fmt.Errorf("%s is fetched from %s (fetch-from in fencepost.toml): there is no file of it here, and it is changed there; what is served is shown by: fencepost dump %s", plain, strings.Join(from, ", "), plain)
+		}
+	}
 	err := fmt.Errorf("there is no zone %s: %s does not exist", plain, Shown(path))
 	if meant := diag.Closest(plain, have); meant != "" {
 		return fmt.Errorf("%w; did you mean %s?", err, meant)

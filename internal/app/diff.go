@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"fmt"
+	"net"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -35,6 +37,9 @@ type Compared struct {
 	WithoutDNSSEC      bool          // one side is signed, so DNSSEC records were left out
 	Until              time.Time     // when the last cache forgets an old answer, were it published now
 	Added, Gone, Moved int           // sets that came, went, changed
+	// Serials says what is wrong with the serials of versions that differ: secondaries
+	// would not take the change. Empty: nothing.
+	Serials string
 }
 
 // RRsetChange is one record set that differs.
@@ -48,6 +53,9 @@ type RRsetChange struct {
 	New    []string  `json:"new,omitempty"` // records that came
 	Kept   int       `json:"kept,omitempty"`
 	Until  time.Time `json:"cached_until"` // when caches forget the old answer
+	// Before is the name whose records answered for one that was added: a wildcard, a
+	// delegation or a DNAME; OldTTL is theirs. Empty: there was no such answer.
+	Before string `json:"answered_before_by,omitempty"`
 }
 
 // Diff compares two versions of a zone by record sets. The error wraps
@@ -160,6 +168,7 @@ func (a *App) fetch(ctx context.Context, name dnsname.Name, at, key string) (*zo
 	}
 	f := transfer.Fetch{Zone: name, Server: servers[0], Now: a.Now}
 	if c, err := a.Config(); err == nil {
+		f.Local = localFor(c.Listen, servers[0].Addr()) // peers know us by it
 		if p := c.Peers[at]; p != nil {
 			f.Key = p.TSIG
 		}
@@ -172,6 +181,27 @@ func (a *App) fetch(ctx context.Context, name dnsname.Name, at, key string) (*zo
 		return nil, fmt.Errorf("the secret %s is looked for in a workspace, and %w", key, err)
 	}
 	return transfer.Receive(ctx, f)
+}
+
+// localFor is the configured address that a server is to see us come from, where this
+// machine has it; else the system chooses.
+func localFor(listen []netip.AddrPort, to netip.Addr) netip.Addr {
+	have, _ := net.InterfaceAddrs()
+	for _, l := range listen {
+		ip := l.Addr().Unmap()
+		if ip.Is4() != to.Is4() || ip.IsUnspecified() || ip.IsLoopback() != to.IsLoopback() {
+			continue
+		}
+		here := ip.IsLoopback()
+		for _, h := range have {
+			prefix, err := netip.ParsePrefix(h.String())
+			here = here || err == nil && prefix.Addr().Unmap() == ip
+		}
+		if here {
+			return ip
+		}
+	}
+	return netip.Addr{}
 }
 
 // dnssecTypes are those that a signer adds.
@@ -199,7 +229,7 @@ func compare(old, new *zone.Snapshot, now time.Time) *Compared {
 		if t == rr.TypeSOA && sameButSerial(d) || res.WithoutDNSSEC && dnssecTypes[t] {
 			return true
 		}
-		c := describe(d, t, negative, now)
+		c := describe(old, d, t, negative, now)
 		switch c.Change {
 		case "added":
 			res.Added++
@@ -214,7 +244,55 @@ func compare(old, new *zone.Snapshot, now time.Time) *Compared {
 		res.Changes = append(res.Changes, c)
 		return true
 	})
+	if len(res.Changes) > 0 && !rr.NewerSerial(res.Serial, res.OldSerial) {
+		what := fmt.Sprintf("goes back, from %d to %d", res.OldSerial, res.Serial)
+		if res.Serial == res.OldSerial {
+			what = fmt.Sprintf("is still %d", res.Serial)
+		}
+		res.Serials = fmt.Sprintf("the serial %s: secondaries that have the one would not take the other; raise it with: fencepost serial %s --next", what, plainName(res.Zone))
+	}
 	return res
+}
+
+// answeredBefore is what answered for a name and type that the old version does not
+// have: a wildcard (RFC 4592 §3.3), a delegation or a DNAME; empty if caches remember
+// only that there was nothing.
+func answeredBefore(old *zone.Snapshot, name dnsname.Name, t rr.Type) (by string, ttl uint32) {
+	var m zone.Match
+	key, ok := old.AppendKey(nil, []byte(name.Wire()))
+	if !ok {
+		return "", 0
+	}
+	old.Lookup(key, &m)
+	first := func(n *zone.Node, types ...rr.Type) (string, uint32) {
+		for _, t := range types {
+			if set, ok := n.Find(t); ok {
+				return old.Owner(n).String(), set.TTL
+			}
+		}
+		return "", 0
+	}
+	switch {
+	case m.Cut:
+		return first(&m.Node, rr.TypeNS)
+	case m.Substitute:
+		return first(&m.Node, rr.TypeDNAME)
+	case m.Exact, m.EmptyNonTerminal:
+		return "", 0
+	}
+	encloser := name
+	for encloser.Labels() > old.Apex().Labels()+m.Encloser {
+		encloser = encloser.Parent()
+	}
+	star, err := encloser.Child("*")
+	if err != nil {
+		return "", 0
+	}
+	var n zone.Node
+	if key, ok = old.AppendKey(nil, []byte(star.Wire())); !ok || !old.Get(key, &n) {
+		return "", 0
+	}
+	return first(&n, t, rr.TypeCNAME)
 }
 
 // sameButSerial tells whether only the serial of the SOA differs.
@@ -225,7 +303,7 @@ func sameButSerial(d zone.Difference) bool {
 	return e1 == nil && e2 == nil && a == b && d.Old.TTL == d.New.TTL
 }
 
-func describe(d zone.Difference, t rr.Type, negative uint32, now time.Time) RRsetChange {
+func describe(old *zone.Snapshot, d zone.Difference, t rr.Type, negative uint32, now time.Time) RRsetChange {
 	c := RRsetChange{Name: d.In.Owner(d.Node).String(), Type: t.String(), OldTTL: d.Old.TTL, TTL: d.New.TTL, Change: "changed"}
 	have := map[string]bool{}
 	for data := range d.New.Data {
@@ -248,6 +326,9 @@ func describe(d zone.Difference, t rr.Type, negative uint32, now time.Time) RRse
 	switch {
 	case d.Old.N == 0:
 		c.Change, cached = "added", negative
+		if by, ttl := answeredBefore(old, d.In.Owner(d.Node), t); by != "" {
+			c.Before, c.OldTTL, cached = by, ttl, ttl
+		}
 	case d.New.N == 0:
 		c.Change = "removed"
 	case len(c.Old)+len(c.New) == 0:

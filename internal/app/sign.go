@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"os"
 	"io"
 	"strings"
 	"time"
@@ -121,6 +122,9 @@ func (a *App) Sign(ctx context.Context, o SignOptions) (*Signed, error) {
 	}
 	if report.Foreign > 0 && !p.KeepKeys {
 		warnings = append(warnings, fmt.Sprintf("%d DNSKEY records in the file are of keys that are not here and were left out; keep those of another operator with --keep-keys", report.Foreign))
+	}
+	if w := a.sameSerial(out, p.Previous, snap); w != "" {
+		warnings = append(warnings, w)
 	}
 	if err := a.writeSigned(ctx, out, o, snap, commit); err != nil {
 		return nil, err
@@ -247,6 +251,18 @@ func (a *App) previous(path string, apex dnsname.Name) (*zone.Snapshot, error) {
 		return nil, fmt.Errorf("%s holds no version of %s", Shown(path), plainName(apex))
 	}
 	return z.Snapshot, nil
+}
+
+// sameSerial says that a signed zone differs from the one before under the same serial;
+// before is the file that is written over where no other was named.
+func (a *App) sameSerial(out string, before, after *zone.Snapshot) string {
+	if info, err := os.Stat(out); before == nil && err == nil && info.Mode().IsRegular() {
+		before, _ = a.previous(out, after.Apex()) // what is no such zone is compared with nothing
+	}
+	if before == nil || before.Serial() != after.Serial() || zone.Equal(before, after) {
+		return ""
+	}
+	return fmt.Sprintf("the serial is still %d and what is signed is not the same: secondaries that have it will not fetch this; raise the serial with: fencepost serial FILE --next, and sign again", after.Serial())
 }
 
 func keysFlag(dir string) string {

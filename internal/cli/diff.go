@@ -48,7 +48,7 @@ func (e *env) showDiff(c *app.Compared) error {
 		if changes == nil {
 			changes = []app.RRsetChange{}
 		}
-		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "old_serial": c.OldSerial, "serial": c.Serial, "without_dnssec": c.WithoutDNSSEC, "changes": changes})
+		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "old_serial": c.OldSerial, "serial": c.Serial, "without_dnssec": c.WithoutDNSSEC, "serial_problem": c.Serials, "changes": changes})
 	}
 	for _, ch := range c.Changes {
 		e.change(ch)
@@ -65,6 +65,9 @@ func (e *env) showDiff(c *app.Compared) error {
 	if c.Added > 0 {
 		e.ui.Sayf("Caches may remember that what was added is missing for %s.\n", ui.Duration(c.Negative))
 	}
+	if c.Serials != "" {
+		e.ui.Sayf("%s\n", e.onErr().Paint(ui.Suspect, "%s", c.Serials))
+	}
 	e.ui.Sayf("Published now, the last old answer leaves the caches at %s.\n", clockTime(c.Until))
 	return nil
 }
@@ -76,6 +79,9 @@ func (e *env) change(c app.RRsetChange) {
 	if c.Change == "added" {
 		for _, r := range c.New {
 			e.ui.Printf("%s\n", e.ui.Paint(ui.Good, "+ %s  %d  %s  %s", name, c.TTL, c.Type, r))
+		}
+		if c.Before != "" {
+			e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "%s answered before: caches may keep that for %s, until %s", c.Before, ui.Duration(time.Duration(c.OldTTL)*time.Second), clockTime(c.Until)))
 		}
 		return
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // Every command speaks JSON on request, on standard output and nothing else.
@@ -166,4 +167,36 @@ func TestAskOutcomes(t *testing.T) {
 		}
 	}
 	want(t, fp(t, dir, "secondaries", "tides.example"), 0, "in step")
+}
+
+// diff knows what answered before, and says when secondaries would not take the change;
+// sign says so too. A zone that is fetched has no file here.
+func TestSerialsAndWildcards(t *testing.T) {
+	dir := t.TempDir()
+	zone := "$ORIGIN w.example.\n$TTL 3600\n@ SOA ns1 h 5 5400 1200 1209600 600\n@ NS ns1\n@ NS ns2.other.example.\nns1 A 192.0.2.1\n* 7200 A 192.0.2.9\n*.alias 1800 CNAME ns1\nsub 900 NS ns1\n"
+	write(t, filepath.Join(dir, "a"), zone)
+	write(t, filepath.Join(dir, "b"), zone+"www A 192.0.2.2\nx.alias TXT \"t\"\nwww AAAA 2001:db8::1\n")
+	args := []string{"diff", "a", "b", "--origin", "w.example"}
+	want(t, fp(t, dir, args...), 1, "*.w.example. answered before: caches may keep that for 2 hours", "*.alias.w.example. answered before: caches may keep that for 30 minutes", "the serial is still 5", "serial w.example --next")
+	v := object(t, fp(t, dir, append(args, "--format", "json")...).out)
+	by := map[string]any{}
+	for _, c := range v["changes"].([]any) {
+		m := c.(map[string]any)
+		by[m["name"].(string)+m["type"].(string)] = m["answered_before_by"]
+	}
+	if by["www.w.example.A"] != "*.w.example." || by["www.w.example.AAAA"] != nil || by["x.alias.w.example.TXT"] != "*.alias.w.example." {
+		t.Errorf("answered before: %v", by)
+	}
+	write(t, filepath.Join(dir, "b"), strings.Replace(zone, " 5 5400", " 4 5400", 1)+"www A 192.0.2.2\n")
+	want(t, fp(t, dir, args...), 1, "goes back, from 5 to 4")
+	write(t, filepath.Join(dir, "b"), strings.Replace(zone, " 5 5400", " 6 5400", 1)+"www A 192.0.2.2\n")
+	if r := fp(t, dir, args...); strings.Contains(r.err, "the serial") {
+		t.Errorf("serials that grew: %s", r.err)
+	}
+	ok(t, dir, "key", "new", "w.example", "--keys", "k")
+	ok(t, dir, "sign", "a", "--origin", "w.example", "--keys", "k", "-o", "signed")
+	want(t, fp(t, dir, "sign", "a", "--origin", "w.example", "--keys", "k", "-o", "signed", "--now", time.Now().Add(time.Hour).Format(time.RFC3339)), 0, "the serial is still 5")
+
+	p, _ := newPair(t, false, 0)
+	want(t, fp(t, p.secondary, "add", "tides.example", "x", "A", "192.0.2.1"), 3, "is fetched from first", "changed there")
 }
