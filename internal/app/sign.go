@@ -4,8 +4,9 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
-	"os"
 	"io"
+	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -414,10 +415,14 @@ func (v *Verified) place(z *zonefile.Loaded) {
 		first := &group[0]
 		d := first.Rule.At(zonefile.LayoutAt(v.Source, at(first)).OwnerOrType(), "%s", first.Message)
 		if more := len(group) - 1; more > 0 {
-			d.Message += fmt.Sprintf("; and %d more of the kind, which most likely have the same cause", more)
+			var names []string
 			for i := range group {
 				d.Places = append(d.Places, at(&group[i]))
+				if n := group[i].Owner.String(); len(names) < fewFaults && i > 0 && !slices.Contains(names, n) {
+					names = append(names, n)
+				}
 			}
+			d.Message += fmt.Sprintf("; and %d more of the kind, which most likely have the same cause, at %s ...", more, strings.Join(names, ", "))
 		}
 		v.Diags.Add(d)
 	}

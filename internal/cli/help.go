@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"fencepost/diag"
 )
@@ -22,7 +23,36 @@ func withHelp(root *cobra.Command) {
 	root.Flags().BoolP("version", "v", false, "which version this is")
 	usage := strings.NewReplacer(`Use "{{.CommandPath}} [command] --help" for more information about a command.`, `More about a command: {{.CommandPath}} COMMAND --help`,
 		"Global Flags:", "Flags of every command:", "Additional help topics:", "More:", "[command]", "COMMAND", "Available Commands:", "Commands:")
-	root.SetUsageTemplate(usage.Replace(root.UsageTemplate()))
+	narrow := strings.NewReplacer("{{.LocalFlags.FlagUsages | trimTrailingWhitespaces}}", "{{flags .LocalFlags}}", "{{.InheritedFlags.FlagUsages | trimTrailingWhitespaces}}", "{{flags .InheritedFlags}}")
+	cobra.AddTemplateFunc("flags", func(f *pflag.FlagSet) string { return strings.TrimRight(f.FlagUsagesWrapped(helpWidth), " \n") })
+	cobra.AddTemplateFunc("narrow", func(s string) string { return reflow(strings.TrimRight(s, " \n"), helpWidth) })
+	root.SetUsageTemplate(narrow.Replace(usage.Replace(root.UsageTemplate())))
+	root.SetHelpTemplate("{{with (or .Long .Short)}}{{narrow .}}\n\n{{end}}{{if or .Runnable .HasSubCommands}}{{.UsageString}}{{end}}")
+}
+
+// helpWidth is how wide help is: that of any terminal.
+const helpWidth = 80
+
+// reflow breaks paragraphs anew; lines that begin with a blank, such as examples and
+// lists, stay as they are.
+func reflow(text string, width int) string {
+	var out, paragraph []string
+	end := func() {
+		if len(paragraph) > 0 {
+			out = append(out, wrap(strings.Join(paragraph, " "), width))
+			paragraph = nil
+		}
+	}
+	for _, line := range strings.Split(text, "\n") {
+		if line == "" || line[0] == ' ' {
+			end()
+			out = append(out, line)
+			continue
+		}
+		paragraph = append(paragraph, line)
+	}
+	end()
+	return strings.Join(out, "\n")
 }
 
 // newHelp is the help command; of what is no command it says so.

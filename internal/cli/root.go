@@ -196,6 +196,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 		newDemo(e),
 	)
 	withHelp(root)
+	e.completions(root)
 	markBegin(e, root)
 	return root
 }

@@ -61,7 +61,7 @@ var chapters = []chapter{
 		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"both servers are in step"}},
 		{in: "harbour", args: []string{"status"}, want: []string{"secondary", "until then it answers without its primary"}},
 		{say: "A stranger without the secret gets nothing.",
-			args: []string{"ask", "saltmarsh.example", "AXFR", "--transport", "tcp", "--at", "{observatory}"}, want: []string{"refuses"}},
+			args: []string{"ask", "saltmarsh.example", "AXFR", "--transport", "tcp", "--at", "{observatory}"}, status: 1, want: []string{"refuses"}},
 	}},
 	{"A change reaches the harbour", "Edit, reload: the harbour is told and follows at once.", []step{
 		{args: []string{"change", "gauges.saltmarsh.example", "gauge02", "A", "198.51.100.172", "--now", demoNow}, want: []string{"2026112302"}},

@@ -124,6 +124,12 @@ func TestHelp(t *testing.T) {
 	if out := ok(t, ".", "__complete", "explain", "missing-g"); !strings.Contains(out, "missing-glue") {
 		t.Errorf("completion of codes: %s", out)
 	}
+	dir := estate(t)
+	for words, want := range map[string]string{"check sal": "saltmarsh.example\n", "add saltmarsh.example x mx": "MX\n", "remove saltmarsh.example ns": "ns1\n", "sign --denial nsec": "nsec3\n", "explain pare": "parent-takes\n", "ask x --transport t": "tcp\n", "diff served": ":0\n"} {
+		if out := ok(t, dir, append([]string{"__complete"}, strings.Fields(words)...)...); !strings.Contains(out, want) {
+			t.Errorf("completion of %s: %q lacks %q", words, out, want)
+		}
+	}
 }
 
 // The reference page is what the program says of itself.

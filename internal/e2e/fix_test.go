@@ -32,7 +32,7 @@ func TestFix(t *testing.T) {
 // is reported.
 func TestExceptions(t *testing.T) {
 	dir := t.TempDir()
-	ok(t, dir, "init", ".", "--zone", "lab.example")
+	ok(t, dir, "init", ".", "--zone", "lab.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1")
 	zone, config := filepath.Join(dir, "zones", "lab.example.zone"), filepath.Join(dir, "fencepost.toml")
 	plain, toml := read(t, zone), read(t, config)
 	write(t, zone, plain+"lo A 127.0.0.1\n")
@@ -68,7 +68,7 @@ func TestExceptions(t *testing.T) {
 // runs or not.
 func TestSerialNotMoved(t *testing.T) {
 	dir := t.TempDir()
-	ok(t, dir, "init", ".", "--zone", "lab.example", clock)
+	ok(t, dir, "init", ".", "--zone", "lab.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1", clock)
 	zone := filepath.Join(dir, "zones", "lab.example.zone")
 	write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:0\"]\n[[zone]]\nname = \"lab.example\"\n")
 	s := serve(t, dir)
@@ -84,7 +84,7 @@ func TestSerialNotMoved(t *testing.T) {
 
 func TestModes(t *testing.T) {
 	dir := t.TempDir()
-	ok(t, dir, "init", ".", "--zone", "lab.example")
+	ok(t, dir, "init", ".", "--zone", "lab.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1")
 	keys := filepath.Join(dir, "keys", "lab.example")
 	ok(t, dir, "key", "new", "lab.example")
 	want(t, fp(t, dir, "check"), 0, "nothing to report")

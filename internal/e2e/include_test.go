@@ -10,8 +10,8 @@ import (
 // gets a new serial.
 func TestEditIncluded(t *testing.T) {
 	dir := t.TempDir()
-	ok(t, dir, "init", ".", "--zone", "a.example", clock)
-	ok(t, dir, "new", "b.example", clock)
+	ok(t, dir, "init", ".", "--zone", "a.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1", clock)
+	ok(t, dir, "new", "b.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1", clock)
 	part := filepath.Join(dir, "zones", "common.part")
 	write(t, part, "; both have it\nwww    A    192.0.2.80\n       AAAA 2001:db8::80\n")
 	for _, z := range []string{"a.example", "b.example"} {
@@ -44,7 +44,7 @@ func TestEditIncluded(t *testing.T) {
 func TestIncludeFrom(t *testing.T) {
 	dir := t.TempDir()
 	ws := filepath.Join(dir, "ws")
-	ok(t, dir, "init", ws, "--zone", "a.example")
+	ok(t, dir, "init", ws, "--zone", "a.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1")
 	write(t, filepath.Join(dir, "common", "hosts.part"), "www A 192.0.2.80\n")
 	write(t, filepath.Join(ws, "zones", "a.example.zone"), read(t, filepath.Join(ws, "zones", "a.example.zone"))+"$INCLUDE ../../common/hosts.part\n")
 	want(t, fp(t, ws, "check"), 1, "bad-include", "outside the folder")

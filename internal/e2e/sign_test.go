@@ -40,7 +40,7 @@ func TestSignOffline(t *testing.T) {
 	if r := fp(t, dir, "check", "signed.zone"); r.status != 0 || r.out != "" {
 		t.Errorf("the signed zone does not check clean: %s", r.out)
 	}
-	want(t, fp(t, dir, "verify", "signed.zone", "--now", "2026-12-22T00:00:00Z"), 1, "signature-expired", "2026-12-1")
+	want(t, fp(t, dir, "verify", "signed.zone", "--now", "2026-12-22T00:00:00Z"), 1, "signature-expired", "has expired, on 2026-12-2")
 	want(t, fp(t, dir, "verify", "saltmarsh.example.zone"), 1, "not-signed")
 	v := object(t, ok(t, dir, "verify", "signed.zone", clock, "--format", "json"))
 	if v["valid"] != true || v["signatures"] != 35.0 {

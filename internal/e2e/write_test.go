@@ -27,7 +27,7 @@ func TestInit(t *testing.T) {
 	if !strings.Contains(read(t, filepath.Join(ws, "fencepost.toml")), `name    = "tides.example"`) {
 		t.Error("the new zone is not in the configuration")
 	}
-	want(t, fp(t, ws, "check"), 0, "nothing to report")
+	want(t, fp(t, ws, "check"), 0, "1 note", "placeholder-address")
 	want(t, fp(t, ws, "new", "tides.example"), 3, "exists already")
 	want(t, fp(t, ws, "new", "x.example", "--ns", "ns1"), 2, "its address is needed")
 	want(t, fp(t, ws, "new", "x.example", "--ns", "ns1.other.example=192.0.2.1"), 2, "outside the zone")

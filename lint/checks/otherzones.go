@@ -59,8 +59,8 @@ var elsewhereMissing = &lint.Check{Rule: diag.Rule{
 	Good: otherZone + "web A 192.0.2.1\n" + parentOK + "www CNAME web.harbour.example.\n"},
 	Fleet: func(f *lint.Fleet) {
 		eachElsewhere(f, elsewhereTypes, func(r ref, holder *lint.Member, found lint.Target) {
-			if found.Exists {
-				return
+			if found.Exists || r.set.Type == rr.TypeCNAME && r.set.Name.Owner().Below(inAddr) {
+				return // of a classless zone not all addresses need be in use (RFC 2317 §4)
 			}
 			at := r.place(holder.Pass())
 			d := f.Report(at.span, "the %s %s does not exist in the zone %s", role(r.set.Type), at.name(), holder.Apex())
