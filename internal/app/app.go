@@ -31,6 +31,7 @@ type App struct {
 	Played *Clock
 
 	parents parentCache
+	held    *workspace.Config // read once for work that asks for it again and again
 }
 
 // Findings is wrapped when a command did what it was asked and there are
@@ -74,6 +75,9 @@ func (e *ConfigError) Unwrap() error { return ErrFindings }
 
 // Config reads the workspace's configuration; findings come as *ConfigError.
 func (a *App) Config() (*workspace.Config, error) {
+	if a.held != nil {
+		return a.held, nil
+	}
 	dir, err := a.Dir()
 	if err != nil {
 		return nil, err

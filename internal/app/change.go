@@ -11,17 +11,7 @@ import (
 // Change replaces the data of records, or gives them another TTL, or both. The SOA
 // takes timers too.
 func (a *App) Change(o Edit) (*Edited, error) {
-	b, e, list, err := a.begin(o)
-	if err != nil {
-		return nil, err
-	}
-	defer b.close()
-	for _, s := range list {
-		if err := e.changeOne(s, o); err != nil {
-			return nil, err
-		}
-	}
-	return b.finish(o.Dry)
+	return a.apply(o, func(e *editing, s *subject) error { return e.changeOne(s, o) })
 }
 
 func (e *editing) changeOne(s *subject, o Edit) error {
@@ -85,16 +75,16 @@ func (e *editing) changeTTLs(s *subject) error {
 		return nil
 	}
 	if s.dropTTL {
-		return fmt.Errorf("the %s records of %s have no TTL of their own; the default of the file, %d, counts already", s.t, s.owner, found[0].TTL)
+		return &quiet{fmt.Sprintf("the %s records of %s have no TTL of their own; the default of the file, %d, counts already", s.t, s.owner, found[0].TTL), errAlready}
 	}
-	return fmt.Errorf("the %s records of %s have TTL %d already", s.t, s.owner, s.ttl)
+	return &quiet{fmt.Sprintf("the %s records of %s have TTL %d already", s.t, s.owner, s.ttl), errAlready}
 }
 
 // change gives a record other data, another TTL, or both.
 func (e *editing) change(r *zonefile.Entry, s *subject) error {
 	same := bytes.Equal(r.Data, s.wire)
 	if same && (!s.hasTTL || r.TTL == s.ttl) && !(s.dropTTL && r.TTLTok >= 0) {
-		return fmt.Errorf("the %s record of %s is like that already, at %s", s.t, s.owner, e.src.Position(r.Span.Start))
+		return &quiet{fmt.Sprintf("the %s record of %s is like that already, at %s", s.t, s.owner, e.src.Position(r.Span.Start)), errAlready}
 	}
 	if err := e.retime(r, s); err != nil {
 		return err

@@ -22,6 +22,12 @@ type Edit struct {
 	Timers  Timers      // change, for the SOA
 	Dry     bool        // show and do not write
 	whole   bool        // each record must have its data
+	remove  bool
+
+	// Zones is a pattern of zone names: the edit is made in all that fit, in place of Zone.
+	Zones string
+	// Everywhere tells that all owners are meant whose data are those of From.
+	Everywhere bool
 }
 
 // subject is a record read from its arguments.
@@ -110,28 +116,21 @@ func (e *editing) subject(r RecordArg, split bool) (s *subject, err error) {
 // Add writes new records.
 func (a *App) Add(o Edit) (*Edited, error) {
 	o.whole = true
-	b, e, list, err := a.begin(o)
-	if err != nil {
-		return nil, err
-	}
-	defer b.close()
-	for _, s := range list {
+	return a.apply(o, func(e *editing, s *subject) error {
 		if err := e.add(s); err != nil {
-			return nil, err
+			return err
 		}
 		if o.PTR {
-			if err := b.addPTR(s); err != nil {
-				return nil, err
-			}
+			return e.b.addPTR(s)
 		}
-	}
-	return b.finish(o.Dry)
+		return nil
+	})
 }
 
 // add writes one new record.
 func (e *editing) add(s *subject) error {
 	if r := e.like(s); r != nil {
-		return fmt.Errorf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start))
+		return &quiet{fmt.Sprintf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start)), errAlready}
 	}
 	if k := key([]byte(s.owner.Wire()), s.t, 0, s.wire); e.expected[k] > 0 {
 		return usage("%s %s %s is to be added twice", s.owner, s.t, s.text)
@@ -151,18 +150,14 @@ func (e *editing) expect(owner dnsname.Name, t rr.Type, data []byte, by int) {
 
 // Remove takes records out: one, all of a type, or all of an owner.
 func (a *App) Remove(o Edit) (*Edited, error) {
-	b, e, list, err := a.begin(o)
-	if err != nil {
-		return nil, err
-	}
-	defer b.close()
-	for _, s := range list {
+	o.remove = true
+	return a.apply(o, func(e *editing, s *subject) error {
 		found := e.file.Records(s.owner, s.t)
 		if s.wire != nil {
 			found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(s.t, r.Data, s.wire) })
 		}
 		if len(found) == 0 {
-			return nil, e.none(s.owner, s.t)
+			return e.none(s.owner, s.t)
 		}
 		for _, r := range found {
 			if e.ed.Removed(r) {
@@ -171,13 +166,13 @@ func (a *App) Remove(o Edit) (*Edited, error) {
 			e.ed.Remove(r)
 			e.expect(s.owner, r.Type, r.Data, -1)
 			if o.PTR {
-				if err := b.removePTR(s.owner, r); err != nil {
-					return nil, err
+				if err := e.b.removePTR(s.owner, r); err != nil {
+					return err
 				}
 			}
 		}
-	}
-	return b.finish(o.Dry)
+		return nil
+	})
 }
 
 // serialStyle is the workspace's style, or by date without a workspace.
@@ -326,7 +321,7 @@ func (e *editing) none(owner dnsname.Name, t rr.Type) error {
 				types = append(types, s)
 			}
 		}
-		return fmt.Errorf("%s has no such %s record in %s; it has %s", owner, t, Shown(e.path), strings.Join(types, ", "))
+		return &quiet{fmt.Sprintf("%s has no such %s record in %s; it has %s", owner, t, Shown(e.path), strings.Join(types, ", ")), errNone}
 	}
 	var names []string
 	for _, r := range e.file.All {
@@ -335,7 +330,7 @@ func (e *editing) none(owner dnsname.Name, t rr.Type) error {
 			names = append(names, n.Relative(e.file.Apex))
 		}
 	}
-	err := fmt.Errorf("there is no %s in %s", owner, Shown(e.path))
+	err := error(&quiet{fmt.Sprintf("there is no %s in %s", owner, Shown(e.path)), errNone})
 	if meant := diag.Closest(owner.Relative(e.file.Apex), names); meant != "" {
 		return fmt.Errorf("%w; did you mean %s?", err, meant)
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -94,6 +95,7 @@ func (e *env) created(c *app.Created, next string) error {
 func editFlags(cmd *cobra.Command, o *app.Edit) {
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
 	cmd.Flags().BoolVar(&o.PTR, "ptr", false, "change the PTR records in the workspace's reverse zones too")
+	cmd.Flags().StringVar(&o.Zones, "zones", "", "make the edit in all zones that fit this `PATTERN`, in place of ZONE")
 }
 
 const editLong = `
@@ -104,7 +106,10 @@ that would put an error into the zone is refused and nothing is written.
 Many at once: ranges in brackets stand for a record each, gauge[01-40] for
 gauge01 to gauge40, in owner and data alike; they must have the same length.
 With - in place of OWNER records are read from standard input, one a line.
-All of them are written, or none.`
+All of them are written, or none.
+
+With --zones PATTERN in place of ZONE the same edit is made in every zone of the
+workspace that fits; those in which there is nothing to be done are passed over.`
 
 // stdin reads the records of an edit from standard input.
 func (e *env) stdin(cmd *cobra.Command) ([]app.RecordArg, error) {
@@ -153,6 +158,37 @@ func orStdin(args cobra.PositionalArgs) cobra.PositionalArgs {
 	}
 }
 
+// orManyZones is orStdin for edits that may be of many zones, or of all owners: ZONE and
+// OWNER are left out then.
+func orManyZones(args cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, given []string) error {
+		return orStdin(args)(cmd, completed(cmd, given))
+	}
+}
+
+// completed puts words in the place of those arguments that flags stand for.
+func completed(cmd *cobra.Command, given []string) []string {
+	if f := cmd.Flag("everywhere"); f != nil && f.Changed && len(given) > 0 {
+		at := 1
+		if cmd.Flag("zones").Changed {
+			at = 0
+		}
+		given = slices.Insert(slices.Clone(given), min(at, len(given)), "@")
+	}
+	if cmd.Flag("zones").Changed {
+		given = append([]string{""}, given...)
+	}
+	return given
+}
+
+// editArgs takes zone and records of an edit from its arguments.
+func (e *env) editArgs(cmd *cobra.Command, o *app.Edit, args []string, ttl string) (err error) {
+	args = completed(cmd, args)
+	o.Zone = args[0]
+	o.Records, err = e.records(cmd, args[1:], ttl)
+	return err
+}
+
 func newAdd(e *env) *cobra.Command {
 	var o app.Edit
 	var ttl string
@@ -162,8 +198,9 @@ func newAdd(e *env) *cobra.Command {
   fencepost add saltmarsh.example @ MX 20 mail2
   fencepost add saltmarsh.example note TXT "high water at six" --ttl 300
   fencepost add saltmarsh.example 'gauge[01-40]' A '198.51.100.[11-50]' --dry-run
-  fencepost add saltmarsh.example - <hosts.txt`,
-		Args: orStdin(func(cmd *cobra.Command, given []string) error {
+  fencepost add saltmarsh.example - <hosts.txt
+  fencepost add --zones '*' @ CAA 0 issue ca.example.net`,
+		Args: orManyZones(func(cmd *cobra.Command, given []string) error {
 			if len(given) == 3 { // what is missing is said in words
 				r := app.RecordFromWords(given[1:])
 				return r.Lacks()
@@ -171,8 +208,7 @@ func newAdd(e *env) *cobra.Command {
 			return atLeast("ZONE", "OWNER", "TYPE", "DATA")(cmd, given)
 		}),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			o.Zone = args[0]
-			if o.Records, err = e.records(cmd, args[1:], ttl); err != nil {
+			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err
 			}
 			return e.edited(e.app.Add(o))
@@ -197,11 +233,12 @@ flags of their own; comments that explain them follow.
   fencepost change saltmarsh.example 'gauge[01-40]' A '203.0.113.[11-50]'
   fencepost change saltmarsh.example web A --ttl 60
   fencepost change saltmarsh.example web A --ttl default
-  fencepost change saltmarsh.example @ SOA --expire 14d --minimum 10m`,
-		Args: orStdin(atLeast("ZONE", "OWNER", "TYPE")),
+  fencepost change saltmarsh.example @ SOA --expire 14d --minimum 10m
+  fencepost change --zones '*' @ MX 10 post.saltmarsh.example. --from "10 mail"
+  fencepost change --zones '*' --everywhere A 203.0.113.80 --from 198.51.100.80`,
+		Args: orManyZones(atLeast("ZONE", "OWNER", "TYPE")),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			o.Zone = args[0]
-			if o.Records, err = e.records(cmd, args[1:], ttl); err != nil {
+			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err
 			}
 			return e.edited(e.app.Change(o))
@@ -209,6 +246,7 @@ flags of their own; comments that explain them follow.
 	editFlags(cmd, &o)
 	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached, or default for that of the file")
 	cmd.Flags().StringVar(&o.From, "from", "", "the `DATA` to be replaced, where there are several records")
+	cmd.Flags().BoolVar(&o.Everywhere, "everywhere", false, "with --from: at every owner that has these data; OWNER is left out")
 	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
 	timerFlags(cmd, &o.Timers)
 	return cmd
@@ -238,10 +276,9 @@ func newRemove(e *env) *cobra.Command {
 		Example: `  fencepost remove saltmarsh.example cam-north --ptr
   fencepost remove saltmarsh.example @ MX 20 mail2
   fencepost remove saltmarsh.example 'gauge[01-40]'`,
-		Args: atLeast("ZONE", "OWNER"),
+		Args: orManyZones(atLeast("ZONE", "OWNER")),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			o.Zone = args[0]
-			if o.Records, err = e.records(cmd, args[1:], ""); err != nil {
+			if err := e.editArgs(cmd, &o, args, ""); err != nil {
 				return err
 			}
 			return e.edited(e.app.Remove(o))

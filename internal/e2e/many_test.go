@@ -138,3 +138,50 @@ func TestEditsAtOnce(t *testing.T) {
 		t.Errorf("the serial does not count twelve edits:\n%s", s)
 	}
 }
+
+// One edit in many zones: all that fit, or none when one of them refuses it; those with
+// nothing to be done are passed over.
+func TestManyZones(t *testing.T) {
+	dir := t.TempDir()
+	servers := []string{"--ns", "ns1=198.51.100.53", "--ns", "ns2=203.0.113.53"}
+	ok(t, dir, append([]string{"init", ".", "--zone", "a.example"}, servers...)...)
+	for _, z := range []string{"b.example", "c.test"} {
+		ok(t, dir, append([]string{"new", z}, servers...)...)
+	}
+	texts := func() (out string) {
+		for _, z := range []string{"a.example", "b.example", "c.test"} {
+			out += zoneText(t, dir, z)
+		}
+		return strings.Join(strings.Fields(out), " ")
+	}
+	ok(t, dir, "add", "a.example", "web", "A", "198.51.100.80")
+	ok(t, dir, "add", "a.example", "old", "A", "198.51.100.80")
+	ok(t, dir, "add", "b.example", "www", "A", "198.51.100.80")
+	before := texts()
+	// It would put an alias beside data in one of the zones: none is changed.
+	want(t, fp(t, dir, "add", "--zones", "*", "www", "CNAME", "ns1"), 1, "alias-beside-data")
+	want(t, fp(t, dir, "add", "--zones", "*.org", "www", "A", "192.0.2.1"), 2, "no zone of the workspace")
+	want(t, fp(t, dir, "add", "--zones", "[", "www", "A", "192.0.2.1"), 2, "no pattern")
+	want(t, fp(t, dir, "change", "--zones", "*", "--everywhere", "A", "203.0.113.80"), 2, "--from DATA")
+	want(t, fp(t, dir, "change", "--zones", "*", "--everywhere", "A", "203.0.113.80", "--from", "198.51.100.80", "--dry-run"), 0, "would write")
+	if texts() != before {
+		t.Fatal("a refused or dry edit changed a zone")
+	}
+	want(t, fp(t, dir, "change", "--zones", "*", "--everywhere", "A", "203.0.113.80", "--from", "198.51.100.80"), 0, "1 of 3 zones have nothing to be changed")
+	if now := texts(); strings.Count(now, "203.0.113.80") != 3 || strings.Contains(now, "198.51.100.80") {
+		t.Errorf("renumbered:\n%s", now)
+	}
+	want(t, fp(t, dir, "add", "--zones", "*.EXAMPLE", "@", "MX", "10", "ns2"), 0)
+	want(t, fp(t, dir, "add", "--zones", "*", "@", "MX", "10", "ns2"), 0, "2 of 3 zones have nothing")
+	want(t, fp(t, dir, "change", "--zones", "?.example", "@", "MX", "20", "ns1", "--from", "10 ns2", "--ttl", "300"), 0)
+	want(t, fp(t, dir, "change", "--zones", "*", "@", "SOA", "--expire", "21d"), 0)
+	want(t, fp(t, dir, "remove", "--zones", "*", "@", "MX", "10", "ns2"), 0, "2 of 3")
+	now := texts()
+	if strings.Count(now, "MX 20 ns1") != 2 || strings.Contains(now, "MX 10 ns2") || strings.Count(now, "1814400") != 3 {
+		t.Errorf("after several edits of many:\n%s", now)
+	}
+	want(t, fpIn(t, dir, "x A 192.0.2.7\ny A 192.0.2.8\n", "add", "--zones", "*", "-"), 0)
+	if n := strings.Count(texts(), "192.0.2.8"); n != 3 {
+		t.Errorf("from standard input: %d", n)
+	}
+}
