@@ -33,6 +33,8 @@ var (
 		Doc: "keyring.toml says what keys a zone has and what its parent and caches know of them; the PEM files beside it are the keys. Without either the zone cannot be signed, and new keys in their place would make resolvers reject it. Bring the folder back from a backup."}
 	RuleTooShort = &diag.Rule{Code: "signatures-too-short", Severity: diag.Warning, Title: "signatures do not last as long as the zone needs them", Ref: "RFC 6781 §4.4.1",
 		Doc: "Signatures should be valid for longer than secondaries go on without their primary (the expire time of the SOA), and be renewed earlier before their end than the largest TTL. Make validity and refresh of the policy longer, or expire and TTLs shorter."}
+	RuleOldSignatures = &diag.Rule{Code: "signatures-in-source", Severity: diag.Warning, Title: "a zone that is signed here holds signatures from elsewhere", Ref: "RFC 4035 §2.2",
+		Doc: "RRSIG, NSEC and NSEC3 records in the file are left out and made anew when the zone is signed; DNSKEY records of keys that are not here are left out too, unless the policy says keep-keys. While the parent's DS is of such a key, take the keys over first: `fencepost key import`."}
 	RuleZoneMode = &diag.Rule{Code: "zone-file-writable", Severity: diag.Warning, Title: "anyone on this machine can change a zone file", Ref: "",
 		Doc: "The file is writable for all. What stands in it will be served and signed. Take the right away: chmod o-w FILE."}
 )
@@ -130,6 +132,12 @@ func checkSignatureTimes(c *workspace.Config, res *Checked) {
 		z := c.Find(m.Apex())
 		if z == nil || z.Sign == nil {
 			continue
+		}
+		if _, signed := m.Find(m.Apex(), rr.TypeRRSIG); signed && m.Signed() { // without keys they are left over anywhere
+			d := RuleOldSignatures.At(m.SOASpan, "the file of %s holds signatures of a signing elsewhere", m.Apex()).
+				Suggest("take them out, or take the zone over without them: fencepost pull ZONE --file FILE --unsigned")
+			d.Zone, d.Owner = m.Apex(), m.Apex()
+			res.Diags.Add(d)
 		}
 		if words := tooShort(z.Sign.Signing, m.Snapshot); words != "" {
 			d := RuleTooShort.At(m.SOASpan, "%s: %s", m.Apex(), words).Suggest("make validity and refresh of the policy %s longer", z.Sign.Name)

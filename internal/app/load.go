@@ -85,7 +85,7 @@ var (
 )
 
 // Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnreadable, RuleUnlisted, RuleSerialKept, RuleKeyMode, RuleKeysUnused, RuleKeysUnusable, RuleTooShort, RuleZoneMode, RuleExpiresSoon}
+var Rules = []*diag.Rule{RuleNoName, RuleOtherZone, RuleNoFile, RuleUnreadable, RuleUnlisted, RuleSerialKept, RuleKeyMode, RuleKeysUnused, RuleKeysUnusable, RuleTooShort, RuleOldSignatures, RuleZoneMode, RuleExpiresSoon}
 
 // checkText checks a zone's text that is not on disk yet.
 func (a *App) checkText(src *source.Set, f *source.File, opts zonefile.Options) (*diag.List, error) {

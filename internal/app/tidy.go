@@ -22,11 +22,18 @@ type Tidied struct {
 	Removed, Added []string // lines
 }
 
-// Tidy puts files into the house style, or with check only tells which are not.
+// TidyOptions says what to tidy and how far.
+type TidyOptions struct {
+	Operands []string // files and zones; none: all zones of the workspace
+	Check    bool     // only tell which are not tidy
+	Shorten  bool     // names relative to the origin, types and data by their names
+}
+
+// Tidy puts files into the house style, or with Check only tells which are not.
 // Without operands it takes all zones of the workspace. Files with errors are
-// left alone. With check the error wraps ErrFindings when a file is not tidy.
-func (a *App) Tidy(ctx context.Context, operands []string, check bool) (out []*Tidied, err error) {
-	paths, err := a.zoneFiles(operands)
+// left alone. With Check the error wraps ErrFindings when a file is not tidy.
+func (a *App) Tidy(ctx context.Context, o TidyOptions) (out []*Tidied, err error) {
+	paths, err := a.zoneFiles(o.Operands)
 	if err != nil {
 		return nil, err
 	}
@@ -35,14 +42,14 @@ func (a *App) Tidy(ctx context.Context, operands []string, check bool) (out []*T
 		if err := ctx.Err(); err != nil {
 			return out, err
 		}
-		t, err := a.tidyFile(path, check)
+		t, err := a.tidyFile(path, o)
 		if err != nil {
 			return out, err
 		}
 		out = append(out, t)
 		untidy = untidy || t.Changed
 	}
-	if check && untidy {
+	if o.Check && untidy {
 		return out, ErrFindings
 	}
 	return out, nil
@@ -69,7 +76,7 @@ func (a *App) zoneFiles(operands []string) (paths []string, err error) {
 	return paths, err
 }
 
-func (a *App) tidyFile(path string, check bool) (*Tidied, error) {
+func (a *App) tidyFile(path string, o TidyOptions) (*Tidied, error) {
 	unlock, err := lockFolder(filepath.Dir(path))
 	if err != nil {
 		return nil, err
@@ -88,6 +95,11 @@ func (a *App) tidyFile(path string, check bool) (*Tidied, error) {
 		return nil, cutOffError(path)
 	}
 	text := zonefile.Tidy(before)
+	if o.Shorten {
+		if text, err = a.shortened(path, before); err != nil {
+			return nil, err
+		}
+	}
 	out := &Tidied{Path: Shown(path), Changed: !bytes.Equal(text, f.Content)}
 	if !out.Changed {
 		return out, nil
@@ -96,10 +108,28 @@ func (a *App) tidyFile(path string, check bool) (*Tidied, error) {
 		return nil, err
 	}
 	out.Removed, out.Added = lineChanges(f.Content, text)
-	if check {
+	if o.Check {
 		return out, nil
 	}
 	return out, (&EditedFile{Path: out.Path, path: path, old: f.Content, text: text}).write()
+}
+
+// shortened is the text of a file with short names, in the house style.
+func (a *App) shortened(path string, before *zonefile.File) ([]byte, error) {
+	short := before
+	for range 2 { // names in data that were numbers before are shortened second
+		head, text := zonefile.Shorten(short)
+		var src source.Set
+		f, err := src.Add(before.Source.Name, append([]byte(head), text...))
+		if err != nil {
+			return nil, err
+		}
+		good := false
+		if short, good = parseLone(&src, f, a.includes(&src, path)); !good {
+			return nil, fmt.Errorf("%s is laid out in a way that its names cannot be shortened; it was left as it is", Shown(path))
+		}
+	}
+	return zonefile.Tidy(short), nil
 }
 
 // openFunc reads a file that another includes.

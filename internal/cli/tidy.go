@@ -10,33 +10,39 @@ import (
 )
 
 func newTidy(e *env) *cobra.Command {
-	var check bool
+	var o app.TidyOptions
 	cmd := &cobra.Command{Use: "tidy [FILE|ZONE]...", GroupID: stageWrite, Short: "put zone files into one house style",
 		Long: `Writes owner, TTL, type and data in columns, an owner once for a run of its
 records, types in capitals, times in seconds, at most one blank line in a row and
 LF at line ends. Comments and the order of records stay. What the file says does
 not change, which is proved before it is written, so the serial stays too.
 
+A file that a program exported has whole names, and types it did not know as numbers:
+--shorten writes the names relative to the origin, and TYPE15 \# ... as MX 10 mail.
+
 With --check nothing is written; the exit status is 1 if a file is not tidy.`,
 		Example: `  fencepost tidy zones/saltmarsh.example.zone
+  fencepost tidy exported.zone --shorten
   fencepost tidy --check`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list, err := e.app.Tidy(cmd.Context(), args, check)
+			o.Operands = args
+			list, err := e.app.Tidy(cmd.Context(), o)
 			for _, t := range list {
 				if e.ui.JSON {
-					if err := e.ui.Object(map[string]any{"file": t.Path, "tidy": !t.Changed, "written": t.Changed && !check}); err != nil {
+					if err := e.ui.Object(map[string]any{"file": t.Path, "tidy": !t.Changed, "written": t.Changed && !o.Check}); err != nil {
 						return err
 					}
 					continue
 				}
-				e.tidied(t, check)
+				e.tidied(t, o.Check)
 			}
-			if err != nil && check && len(list) > 0 {
+			if err != nil && o.Check && len(list) > 0 {
 				return shown(err)
 			}
 			return err
 		}}
-	cmd.Flags().BoolVar(&check, "check", false, "only tell which files are not tidy")
+	cmd.Flags().BoolVar(&o.Check, "check", false, "only tell which files are not tidy")
+	cmd.Flags().BoolVar(&o.Shorten, "shorten", false, "names as short as the origin permits; types and data that are numbers by their names")
 	return cmd
 }
 

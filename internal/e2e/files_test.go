@@ -199,3 +199,25 @@ func TestNewLike(t *testing.T) {
 	want(t, fp(t, dir, "new", "x.example", "--like", "saltmarsh.example", "--ns", "ns1"), 2, "leave --ns")
 	want(t, fp(t, dir, "new", "x.example", "--like", "nosuch.example"), 3, "no zone nosuch.example")
 }
+
+// An exported file is written as a person would, in two rounds the same, and says the
+// same; a file with old signatures in a zone that is signed here is told of.
+func TestTidyExported(t *testing.T) {
+	dir := workspaceWith(t, "tides.example")
+	path := filepath.Join(dir, "zones", "tides.example.zone")
+	write(t, path, "tides.example. 3600 IN SOA ns1.tides.example. h.tides.example. 5 5400 1200 1209600 600\ntides.example. 3600 IN NS ns1.tides.example.\ntides.example. 3600 IN NS ns2.other.example.\n"+
+		"ns1.tides.example. 3600 IN A 192.0.2.1\ntides.example. 3600 IN TYPE15 \\# 21 000a 036e7331 057469646573 076578616d706c65 00\nx.tides.example. 3600 IN TYPE65280 \\# 2 abcd\n")
+	want(t, fp(t, dir, "tidy", "tides.example", "--shorten", "--check"), 1, "is not tidy")
+	ok(t, dir, "tidy", "tides.example", "--shorten")
+	text := strings.Join(strings.Fields(read(t, path)), " ")
+	for _, line := range []string{"$ORIGIN tides.example. @ 3600 SOA ns1 h 5", "3600 MX 10 ns1", "x 3600 TYPE65280 \\# 2 abcd"} {
+		if !strings.Contains(text, line) {
+			t.Errorf("shortened it lacks %s:\n%s", line, text)
+		}
+	}
+	want(t, fp(t, dir, "tidy", "tides.example", "--shorten", "--check"), 0, "is tidy")
+	ok(t, dir, "key", "new", "tides.example", "--keys", filepath.Join(t.TempDir(), "k"))
+	ok(t, dir, "check")
+	write(t, path, read(t, path)+"@ 3600 DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n@ 3600 RRSIG SOA 13 2 3600 20300101000000 20200101000000 1 tides.example. AAAA\n")
+	want(t, fp(t, dir, "check"), 0, "signatures-in-source")
+}
