@@ -92,19 +92,48 @@ func (e *env) finish(err error) int {
 		return exitDone
 	}
 	if e.ui == nil {
-		e.ui, _ = ui.New(e.out, e.err, "never", false, false)
+		e.ui, _ = ui.New(e.out, e.err, "never", e.format == "json", false)
 	}
-	var shown *shownError
-	if !errors.As(err, &shown) {
-		e.explain(err)
-	}
+	status := exitFailed
 	switch {
 	case errors.Is(err, app.ErrUsage) || !e.began:
-		return exitUsage
+		status = exitUsage
 	case errors.Is(err, app.ErrFindings):
-		return exitFindings
+		status = exitFindings
 	}
-	return exitFailed
+	var shown *shownError
+	switch {
+	case errors.As(err, &shown):
+	case e.ui.JSON:
+		e.explainJSON(err, status)
+	default:
+		e.explain(err)
+	}
+	return status
+}
+
+// explainJSON writes an error as an object, with the findings that it is about.
+func (e *env) explainJSON(err error, status int) {
+	out := map[string]any{"error": interrupted(err).Error(), "status": status}
+	var config *app.ConfigError
+	var rejected *app.RejectedError
+	switch {
+	case errors.As(err, &config):
+		out["findings"] = ui.FindingsJSON(config.Source, config.Diags)
+	case errors.As(err, &rejected):
+		out["findings"] = ui.FindingsJSON(rejected.Source, rejected.Diags)
+	}
+	if werr := e.ui.Failure(out); werr != nil { // nobody reads it there
+		e.ui.Error(err)
+	}
+}
+
+// interrupted puts plain words in the place of a context's.
+func interrupted(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return errors.New("interrupted; nothing was left half done")
+	}
+	return err
 }
 
 // explain shows an error with what belongs to it.
@@ -117,10 +146,7 @@ func (e *env) explain(err error) {
 	case errors.As(err, &rejected):
 		_ = e.onErr().Findings(rejected.Source, rejected.Diags)
 	}
-	if errors.Is(err, context.Canceled) {
-		err = errors.New("interrupted; nothing was left half done")
-	}
-	e.ui.Error(err)
+	e.ui.Error(interrupted(err))
 }
 
 // onErr is the UI with findings going to standard error.

@@ -200,3 +200,24 @@ func TestSerialsAndWildcards(t *testing.T) {
 	p, _ := newPair(t, false, 0)
 	want(t, fp(t, p.secondary, "add", "tides.example", "x", "A", "192.0.2.1"), 3, "is fetched from first", "changed there")
 }
+
+// With --format json a refusal is an object too, with its findings: where the answer
+// would have been, or beside what was written before.
+func TestRefusalsInJSON(t *testing.T) {
+	dir := estate(t)
+	for args, status := range map[string]int{"add saltmarsh.example ns1 CNAME x": 1, "add saltmarsh.example": 2, "nosuch": 2, "remove saltmarsh.example nosuch": 3, "check nosuch.zone": 3, "add saltmarsh.example x AA 1": 2} {
+		r := fp(t, dir, append(strings.Fields(args), "--format", "json")...)
+		v := object(t, r.out)
+		if r.status != status || v["status"] != float64(status) || v["error"] == "" || r.err != "" {
+			t.Errorf("%s: status %d, %v, on standard error: %s", args, r.status, v, r.err)
+		}
+		if _, listed := v["findings"]; listed != (status == 1) {
+			t.Errorf("%s: findings: %v", args, v)
+		}
+	}
+	write(t, filepath.Join(dir, "tides.example.zone"), tides+"bad A x\n")
+	r := fp(t, dir, "check", "nosuch.zone", "tides.example.zone", "--format", "json")
+	if v := object(t, r.err); r.status != 3 || v["status"] != 3.0 || strings.Contains(r.out, "\"error\":") {
+		t.Errorf("beside findings: status %d\n%s\n%s", r.status, r.out, r.err)
+	}
+}

@@ -22,6 +22,8 @@ type UI struct {
 	Quiet    bool
 	color    bool // of Out
 	errColor bool
+
+	spoke bool // an object was written to Out
 }
 
 // New makes a UI. color is auto, always or never.
@@ -114,8 +116,21 @@ func (u *UI) Object(v any) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
+	u.spoke = true
 	_, err := u.Out.Write(cleanJSON(b.Bytes()))
 	return err
+}
+
+// Failure writes what went wrong as an object: on standard output where nothing was
+// written yet, so that a program finds it where it looks, else on standard error, so that
+// what was written stays what it is.
+func (u *UI) Failure(v any) error {
+	if !u.spoke {
+		return u.Object(v)
+	}
+	other := *u
+	other.Out = u.Err
+	return other.Object(v)
 }
 
 // Error tells what went wrong.
