@@ -100,14 +100,14 @@ func TestRing(t *testing.T) {
 
 func TestRefusals(t *testing.T) {
 	for what, spoil := range map[string]func(pem, index string) error{
-		"others can read it":        func(pem, _ string) error { return os.Chmod(pem, 0o640) },
-		"no private key in PEM form":                 func(pem, _ string) error { return os.WriteFile(pem, []byte("hello"), 0o600) },
-		"has tag":                   func(_, index string) error { return replace(index, "tag = ", "tag = 7 # ") },
-		"algorithm":                 func(_, index string) error { return replace(index, "'ECDSAP256SHA256'", "'NOSUCH'") },
-		"role":                      func(_, index string) error { return replace(index, "'single'", "'boss'") },
-		"no such file":              func(pem, _ string) error { return os.Remove(pem) },
-		"keyring.toml":              func(_, index string) error { return replace(index, "state", "sate") },
-		"nothing that a zone shows": func(_, index string) error { return replace(index, "shows = []", "shows = ['flag']") },
+		"others can read it":         func(pem, _ string) error { return os.Chmod(pem, 0o640) },
+		"no private key in PEM form": func(pem, _ string) error { return os.WriteFile(pem, []byte("hello"), 0o600) },
+		"has tag":                    func(_, index string) error { return replace(index, "tag = ", "tag = 7 # ") },
+		"algorithm":                  func(_, index string) error { return replace(index, "'ECDSAP256SHA256'", "'NOSUCH'") },
+		"role":                       func(_, index string) error { return replace(index, "'single'", "'boss'") },
+		"no such file":               func(pem, _ string) error { return os.Remove(pem) },
+		"keyring.toml":               func(_, index string) error { return replace(index, "state", "sate") },
+		"nothing that a zone shows":  func(_, index string) error { return replace(index, "shows = []", "shows = ['flag']") },
 		"another key": func(pem, _ string) error {
 			other, err := keyring.Open(t.TempDir(), zone)
 			if err != nil {
