@@ -11,12 +11,41 @@ import (
 	"fencepost/rr"
 )
 
+// aim is a number between two, often one of them.
+func aim(r *rand.Rand, least, most int) int {
+	switch r.IntN(4) {
+	case 0:
+		return least
+	case 1:
+		return most
+	}
+	return least + r.IntN(most-least+1)
+}
+
+// octets are random, or all the least or all the greatest.
 func octets(r *rand.Rand, least, most int) []byte {
-	b := make([]byte, least+r.IntN(most-least+1))
+	b := make([]byte, aim(r, least, most))
+	how := r.IntN(6)
 	for i := range b {
-		b[i] = byte(r.IntN(256))
+		switch how {
+		case 0: // zeros
+		case 1:
+			b[i] = 255
+		default:
+			b[i] = byte(r.IntN(256))
+		}
 	}
 	return b
+}
+
+// large is some, and now and then as much as a record can hold beside other fields.
+func large(least, most int) func(*rand.Rand) []byte {
+	return func(r *rand.Rand) []byte {
+		if r.IntN(50) == 0 {
+			return octets(r, least, rr.MaxData-1000)
+		}
+		return octets(r, least, most)
+	}
 }
 
 func some(least, most int) func(*rand.Rand) []byte {
@@ -35,6 +64,16 @@ func counted(least int) func(*rand.Rand) []byte {
 
 func randomName(r *rand.Rand) []byte {
 	n := dnsname.Root
+	if r.IntN(8) == 0 { // as long as names can be: few labels or many
+		size := []int{63, 1}[r.IntN(2)]
+		for {
+			longer, err := n.Child(string(octets(r, size, size)))
+			if err != nil {
+				return n.AppendWire(nil)
+			}
+			n = longer
+		}
+	}
 	for range r.IntN(4) {
 		n, _ = n.Child(string(octets(r, 1, 8)))
 	}
@@ -43,7 +82,7 @@ func randomName(r *rand.Rand) []byte {
 
 func repeat(least, most int, one func(*rand.Rand) []byte) func(*rand.Rand) []byte {
 	return func(r *rand.Rand) (out []byte) {
-		for range least + r.IntN(most-least+1) {
+		for range aim(r, least, most) {
 			out = append(out, one(r)...)
 		}
 		return out
@@ -107,12 +146,12 @@ var generators = map[*rr.Kind]func(*rand.Rand) []byte{
 	rr.TLSUsage: exactly(1), rr.TLSSelector: exactly(1), rr.TLSMatching: exactly(1),
 	rr.U16: exactly(2), rr.TypeCode: exactly(2), rr.CertType: exactly(2), rr.U32: exactly(4), rr.IPv4: exactly(4), rr.Time: exactly(4),
 	rr.U64: exactly(8), rr.NodeID: exactly(8), rr.EUI48: exactly(6), rr.EUI64: exactly(8), rr.IPv6: exactly(16),
-	rr.Seconds: func(r *rand.Rand) []byte { return binary.BigEndian.AppendUint32(nil, r.Uint32()>>1) },
+	rr.Seconds: func(r *rand.Rand) []byte { return binary.BigEndian.AppendUint32(nil, uint32(aim(r, 0, 1<<31-1))) },
 	rr.Tag:     func(*rand.Rand) []byte { return []byte("\x05issue") },
 	rr.Strings: repeat(1, 3, counted(0)), rr.String: counted(0), rr.Salt: counted(0), rr.Hash32: counted(1),
 	rr.OptionalString: repeat(0, 1, counted(0)),
-	rr.Text:           some(0, 400), rr.NonEmptyText: some(1, 400), rr.Base64: some(1, 100), rr.Hex: some(1, 100),
-	rr.OptionalBase64: some(0, 100), rr.Base64OrMinus: some(0, 100), rr.Digest12: some(12, 64), rr.DottedHex: some(1, 20),
+	rr.Text:           large(0, 400), rr.NonEmptyText: large(1, 400), rr.Base64: large(1, 100), rr.Hex: large(1, 100),
+	rr.OptionalBase64: large(0, 100), rr.Base64OrMinus: large(0, 100), rr.Digest12: some(12, 64), rr.DottedHex: some(1, 20),
 	rr.Names:  repeat(0, 3, randomName),
 	rr.Params: randomParams, rr.Location: randomLocation, rr.Prefixes: repeat(0, 4, randomPrefix),
 	rr.Ports: func(r *rand.Rand) []byte { return bytes.TrimRight(octets(r, 0, 40), "\x00") },
@@ -121,8 +160,8 @@ var generators = map[*rr.Kind]func(*rand.Rand) []byte{
 	},
 	rr.Bitmap: func(r *rand.Rand) []byte {
 		var types []rr.Type
-		for range r.IntN(8) {
-			types = append(types, rr.Type(r.IntN(65536)))
+		for range aim(r, 0, 40) {
+			types = append(types, rr.Type(aim(r, 1, 65535)))
 		}
 		return rr.AppendBitmap(nil, types)
 	},
