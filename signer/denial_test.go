@@ -367,3 +367,38 @@ func BenchmarkUpdate(b *testing.B) {
 		})
 	}
 }
+
+// Of two signers with one zone, or of one that changed its mind, some spans may be
+// opt-out and others not: a delegation without DS may be in the chain or left out of an
+// opt-out span (RFC 5155 §7.1), and both are right.
+func TestMixedOptOut(t *testing.T) {
+	key := newKey(t, rr.ED25519, signer.Single)
+	s := sign(t, sample(t, 3), []signer.Key{key}, nsec3(false, "", 0))
+	hashed := s.Hashed()
+	flagged := 0
+	for n := range s.Hashed().Nodes {
+		owner := s.Owner(n)
+		set, _ := n.Find(rr.TypeNSEC3)
+		data := bytes.Clone(set.First())
+		if flagged++; flagged%2 == 0 {
+			continue
+		}
+		data[1] |= dnssec.FlagOptOut
+		sig, _, err := key.Private.SignSet(nil, []byte(s.Apex().Wire()), []byte(owner.Wire()), set.With(data), dnssec.Times{Inception: at.Add(-time.Hour), Expiration: at.AddDate(0, 0, 20)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		hashed, err = hashed.With([]zone.Change{{Owner: owner, Records: []rr.Record{
+			{Name: owner, Type: rr.TypeNSEC3, Class: rr.ClassIN, TTL: set.TTL, Data: data}, {Name: owner, Type: rr.TypeRRSIG, Class: rr.ClassIN, TTL: set.TTL, Data: sig}}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	proof := verify(t, s.WithHashed(hashed), at)
+	for _, f := range proof.Findings {
+		t.Errorf("%s", f.Message)
+	}
+	if !proof.NSEC3.OptOut || flagged < 10 {
+		t.Errorf("%d NSEC3 records, opt-out %v", flagged, proof.NSEC3.OptOut)
+	}
+}
