@@ -183,6 +183,9 @@ func (e *env) keyTable(keys []app.KeyInfo) {
 			since = at.Format("2006-01-02 15:04")
 		}
 		role := k.Role
+		if role == "single" {
+			role = "single (CSK)"
+		}
 		if k.Foreign {
 			role += ", another's"
 		}

@@ -146,7 +146,7 @@ func TestReference(t *testing.T) {
 		t.Error("docs/configuration.md is not up to date: make reference")
 	}
 	want(t, fp(t, ".", "explain", "refresh"), 0, "a field of SOA", "--refresh", "a key of [policy.NAME]", `"15d"`)
-	want(t, fp(t, ".", "explain", "SOA.expire"), 0, "after this long without the primary")
+	want(t, fp(t, ".", "explain", "SOA.expire"), 0, "secondaries stop answering")
 	want(t, fp(t, ".", "explain", "send-two"), 2, "did you mean send-to?")
 	want(t, fp(t, ".", "explain", "MX"), 0, "@ MX 10 mail")
 	want(t, fp(t, ".", "explain", "zone", "--format", "json"), 0, `"key":"parent-takes"`)
