@@ -89,6 +89,10 @@ func (t *tidier) entry(e *Entry) {
 		t.trailing(e, t.owner)
 	case Record:
 		t.blanks = 0
+		if e.Cut { // what looks like a comment is text
+			t.asItIs(e)
+			return
+		}
 		t.record(e)
 	default: // not understood
 		t.blanks = 0

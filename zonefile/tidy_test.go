@@ -122,3 +122,17 @@ func FuzzTidy(f *testing.F) {
 	f.Add([]byte("$TTL 1\na TXT \"(\" ( \")\" ;(\n)\n"))
 	f.Fuzz(func(t *testing.T, text []byte) { checkTidy(t, text) })
 }
+
+// A text that a semicolon cuts off stays as it was written: blanks in front of what looks
+// like a comment would become part of it once it is put in quotes.
+func TestTidyCutText(t *testing.T) {
+	const text = "$ORIGIN example.\n$TTL 60\n@ SOA a b 1 2 3 4 5\n_dmarc TXT v=DMARC1; p=none\n"
+	src := &source.Set{}
+	f, err := src.Add("example.zone", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := string(zonefile.Tidy(zonefile.Parse(f, zonefile.Options{}, &diag.List{}))); !strings.Contains(got, "v=DMARC1; p=none\n") {
+		t.Errorf("tidied:\n%s", got)
+	}
+}

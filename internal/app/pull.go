@@ -112,6 +112,9 @@ func (a *App) takeFile(o Pull, p *Pulled) error {
 	if err != nil {
 		return err
 	}
+	if _, cut := zonefile.CutOff(text); cut {
+		p.Notes = append(p.Notes, fmt.Sprintf("the last line of %s has no end: look whether the file was cut off while it was copied", Shown(o.File)))
+	}
 	var done []zonefile.Expanded
 	if p.Text, done = zonefile.ExpandRanges(f); len(done) > 0 {
 		for _, d := range done {

@@ -319,7 +319,7 @@ var targetMissing = &lint.Check{Rule: diag.Rule{
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
 		eachTarget(set, func(r ref) {
-			if !pointsNowhere(p, r.wire) || isAddress(p, r.wire) {
+			if !pointsNowhere(p, r.wire) || isAddress(p, r.wire) || isURL(r.wire) {
 				return
 			}
 			t := r.place(p)
