@@ -2,6 +2,9 @@ package rr_test
 
 import (
 	"bytes"
+	"maps"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -355,6 +358,28 @@ func TestNoAllocations(t *testing.T) {
 		tokens := words(c.text)
 		if n := testing.AllocsPerRun(100, func() { _, _ = p.Data(buf, c.t, tokens) }); n != 0 {
 			t.Errorf("reading %s allocates %v times", c.t, n)
+		}
+	}
+}
+
+// A bitmap has just the types that were put into it, for every type there can be.
+func TestBitmapAgainstSet(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4034))
+	for range 40 {
+		set := map[rr.Type]bool{}
+		for range aim(r, 0, 300) {
+			set[rr.Type(r.IntN(65536))] = true
+			set[rr.Type(r.IntN(300))] = true
+		}
+		types := slices.Sorted(maps.Keys(set))
+		b := rr.AppendBitmap(nil, types)
+		for typ := range 65536 {
+			if rr.BitmapHas(b, rr.Type(typ)) != set[rr.Type(typ)] {
+				t.Fatalf("%x: type %d is %v, not %v", b, typ, !set[rr.Type(typ)], set[rr.Type(typ)])
+			}
+		}
+		if got := rr.BitmapTypes(b); !slices.Equal(got, types) {
+			t.Fatalf("%x lists %v, not %v", b, got, types)
 		}
 	}
 }

@@ -169,3 +169,57 @@ func TestNeverBack(t *testing.T) {
 		}
 	}
 }
+
+// However often a zone is to be looked after while one look is going on, there is one
+// more look afterwards and not two at a time.
+func TestLooksAreMerged(t *testing.T) {
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	asked, answer := make(chan struct{}, 100), make(chan struct{})
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, from, err := conn.ReadFromUDP(buf)
+			if err != nil {
+				return
+			}
+			asked <- struct{}{}
+			<-answer
+			var q message.Query
+			message.ParseQuery(buf[:n], &q)
+			var b message.Builder
+			b.Begin(nil, &q, 512, 512)
+			b.SetFlag(message.FlagAA)
+			b.Record(message.AnswerSection, message.QName, rr.TypeSOA, 60, soa(7))
+			_, _ = conn.WriteToUDP(b.Finish(), from)
+		}
+	}()
+	at := conn.LocalAddr().(*net.UDPAddr).AddrPort()
+	s := New(Options{})
+	name := dnsname.MustParse("a.")
+	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: name, FetchFrom: []Peer{{Name: "p", Address: netip.AddrPortFrom(at.Addr().Unmap(), at.Port())}}}}})
+	z := s.table.Load().zones[name.Key()]
+	z.snap.Store(version("a.", 7, 1))
+	z.kept = z.snap.Load()
+	done := make(chan struct{})
+	go func() { s.refresh(t.Context(), z); close(done) }()
+	<-asked
+	for range 5 {
+		s.refresh(t.Context(), z) // returns at once: one is going on
+	}
+	if n := len(asked); n != 0 {
+		t.Errorf("%d more looks began while one was going on", n)
+	}
+	before := time.Now()
+	close(answer)
+	<-done
+	s.sched.mu.Lock()
+	next := s.sched.byID[refreshID(z)]
+	s.sched.mu.Unlock()
+	if next == nil || next.at.Before(before) || next.at.After(time.Now().Add(time.Second)) {
+		t.Errorf("after the wishes of meanwhile the next look is %+v", next)
+	}
+}
