@@ -166,18 +166,48 @@ type Name struct {
 	p      *Pass
 	first  int // number of its first record in the order of the zone
 	odd    bool
+	quad   bool
 	looked bool
 }
 
 // Odd tells whether the labels below the apex hold anything but letters, digits
 // and single hyphens inside: few do, and several checks want to know.
 func (n *Name) Odd() bool {
-	if !n.looked {
-		n.looked = true
-		var buf [dnsname.MaxWire]byte
-		n.odd = oddLabels(n.AppendRelative(buf[:0]))
-	}
+	n.look()
 	return n.odd
+}
+
+// Quad tells whether the labels below the apex are four numbers of up to three digits,
+// as those of an address.
+func (n *Name) Quad() bool {
+	n.look()
+	return n.quad
+}
+
+// look finds out what Odd and Quad tell: once, for the name has to be put together.
+func (n *Name) look() {
+	if n.looked {
+		return
+	}
+	n.looked = true
+	var buf [dnsname.MaxWire]byte
+	wire := n.AppendRelative(buf[:0])
+	n.odd = oddLabels(wire)
+	n.quad = len(wire) > 0 && wire[0] <= 3 && wire[1] >= '0' && wire[1] <= '9' && quadLabels(wire)
+}
+
+func quadLabels(wire []byte) bool {
+	labels := 0
+	for ; len(wire) > 0; labels++ {
+		l := wire[1 : 1+int(wire[0])]
+		for _, c := range l {
+			if c < '0' || c > '9' || len(l) > 3 {
+				return false
+			}
+		}
+		wire = wire[1+len(l):]
+	}
+	return labels == 4
 }
 
 // plainOctet are letters, digits and the hyphen.

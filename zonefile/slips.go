@@ -109,7 +109,10 @@ func (p *parser) findOddBlanks(e *Entry) bool {
 
 // commentSign tells whether a word begins as comments do elsewhere.
 func commentSign(t *rr.Token) bool {
-	return !t.Quoted && (bytes.HasPrefix(t.Text, []byte("#")) || bytes.HasPrefix(t.Text, []byte("//")))
+	if t.Quoted || len(t.Text) == 0 {
+		return false
+	}
+	return t.Text[0] == '#' || t.Text[0] == '/' && len(t.Text) > 1 && t.Text[1] == '/'
 }
 
 // reportComment says that the i-th word begins a comment with a wrong sign.
