@@ -3,6 +3,7 @@ package dnsname_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"sort"
 	"strings"
@@ -259,5 +260,17 @@ func BenchmarkSortKey(b *testing.B) {
 	wire, buf := []byte("\x07cam-one\x09saltmarsh\x07example\x00"), make([]byte, 0, 64)
 	for b.Loop() {
 		buf = dnsname.AppendSortKey(buf[:0], wire, 2)
+	}
+}
+
+// What is no graphic character is written in digits, so that no terminal and no file
+// meets it (RFC 4343 §2.1).
+func TestTextOfControlCharacters(t *testing.T) {
+	for c := range 256 {
+		text := string(dnsname.AppendText(nil, []byte{2, 'a', byte(c), 0}))
+		graphic := c > ' ' && c < 0x7f
+		if digits := fmt.Sprintf(`a\%03d.`, c); !graphic && text != digits || graphic && text != fmt.Sprintf("a%c.", c) && text != fmt.Sprintf(`a\%c.`, c) {
+			t.Errorf("octet %d is written %q", c, text)
+		}
 	}
 }

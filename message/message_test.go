@@ -98,6 +98,9 @@ func TestBuilder(t *testing.T) {
 	if m.ID != 0x1234 || m.Flags&(message.FlagQR|message.FlagAA|message.FlagRD) != message.FlagQR|message.FlagAA|message.FlagRD || m.Trailing != 0 {
 		t.Errorf("header %+v", m.Header)
 	}
+	if more, err := message.Decode(append(bytes.Clone(raw), 1, 2, 3)); err != nil || more.Trailing != 3 {
+		t.Errorf("three octets behind the message: %+v, %v", more, err)
+	}
 	if m.Question[0].Name != name || string(m.Answer[0].Data) != mx || m.Answer[0].Name != name {
 		t.Errorf("answer %v", m.Answer)
 	}

@@ -150,6 +150,7 @@ func TestMalformedData(t *testing.T) {
 		{"NXT", []byte{0, 0x80}},                                                                // the first bit
 		{"SVCB", []byte{0, 1, 0, 0, 3, 0, 1, 0}},                                                // a port of one octet
 		{"SVCB", []byte{0, 1, 0, 0, 0, 0, 2, 0, 1}},                                             // mandatory and absent
+		{"SVCB", []byte{0, 1, 0, 0, 1, 0, 0}},                                                   // a list of no protocols
 		{"HINFO", []byte{1, 'a'}},
 		{"ZONEMD", make([]byte, 17)},
 	} {

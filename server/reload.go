@@ -61,17 +61,16 @@ func (s *Server) Reload(ctx context.Context, cfg *Config) []ZoneResult {
 	s.remember(zones, results)
 	s.table.Store(next)
 	s.cfg = cfg
+	var gone []*served
 	for key, z := range old.zones {
+		if next.zones[key] != z { // removed, or secondary now that was primary, or the other way
+			gone = append(gone, z)
+		}
 		if next.zones[key] == nil {
-			s.sched.cancel(refreshID(z))
-			s.sched.cancel(expireID(z))
-			s.sched.cancel(signID(z))
-			s.sched.cancel(tendID(z))
-			s.sched.cancel(storeID(z))
-			s.sched.cancel(lapseID(z))
 			results = append(results, ZoneResult{Zone: z.name, Change: Removed})
 		}
 	}
+	s.sched.forget(gone)
 	for i, z := range zones {
 		if results[i].Change == Loaded {
 			s.tellPeers(z)
@@ -286,7 +285,7 @@ func (s *Server) keep(z *served, snap *zone.Snapshot, meta journal.Meta) {
 		return
 	}
 	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.name.String(), "serial", snap.Serial(), "error", err)
-	s.sched.set(storeID(z), s.Now().Add(storeRetry), func(context.Context) {
+	s.sched.plan(z, storeID(z), s.Now().Add(storeRetry), func(context.Context) {
 		if now := z.snap.Load(); now == snap {
 			s.keep(z, snap, meta)
 		}

@@ -24,6 +24,7 @@ type scheduler struct {
 
 type task struct {
 	id    string
+	owner *served // the zone that it is about, or nil
 	at    time.Time
 	do    func(ctx context.Context)
 	index int
@@ -35,13 +36,22 @@ func newScheduler(now func() time.Time) *scheduler {
 
 // set plans a task in place of the one with the same id.
 func (s *scheduler) set(id string, at time.Time, do func(ctx context.Context)) {
+	s.plan(nil, id, at, do)
+}
+
+// plan is set for a task that is about a zone. For a zone that is no longer served
+// nothing is planned: a task that still runs cannot bring itself back.
+func (s *scheduler) plan(z *served, id string, at time.Time, do func(ctx context.Context)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if z != nil && z.gone {
+		return
+	}
 	if t := s.byID[id]; t != nil {
-		t.at, t.do = at, do
+		t.at, t.do, t.owner = at, do, z
 		heap.Fix(&s.heap, t.index)
 	} else {
-		t = &task{id: id, at: at, do: do}
+		t = &task{id: id, owner: z, at: at, do: do}
 		s.byID[id] = t
 		heap.Push(&s.heap, t)
 	}
@@ -58,6 +68,24 @@ func (s *scheduler) cancel(id string) {
 	if t := s.byID[id]; t != nil {
 		heap.Remove(&s.heap, t.index)
 		delete(s.byID, id)
+	}
+}
+
+// forget ends all that is planned for zones, for good.
+func (s *scheduler) forget(zones []*served) {
+	if len(zones) == 0 {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, z := range zones {
+		z.gone = true
+	}
+	for id, t := range s.byID {
+		if t.owner != nil && t.owner.gone {
+			heap.Remove(&s.heap, t.index)
+			delete(s.byID, id)
+		}
 	}
 }
 

@@ -123,6 +123,9 @@ type served struct {
 	snap atomic.Pointer[zone.Snapshot]
 	// begun tells that it was loaded once, or could not be: until then it is not fetched.
 	begun atomic.Bool
+	// gone tells that it is no longer served, or that another took its place: nothing is
+	// planned for it any more. Under the scheduler's lock.
+	gone bool
 
 	signing sync.Mutex // held while a version is signed or its keys are looked after
 

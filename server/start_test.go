@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"sync"
 	"testing"
+	"time"
 
 	"fencepost/answer"
 	"fencepost/dnsname"
@@ -75,5 +76,34 @@ func TestStartWithALargeZone(t *testing.T) {
 	}
 	if _, state := s.Find([]byte("\x05large\x00"), false); state != answer.Served {
 		t.Errorf("the large zone is %v in the end", state)
+	}
+}
+
+// Of a zone that is no longer configured nothing is planned any more.
+func TestRemovedZoneHasNoTasks(t *testing.T) {
+	s := New(Options{})
+	name := dnsname.MustParse("a.")
+	peer := Peer{Name: "p", Address: netip.MustParseAddrPort("127.0.0.1:9")}
+	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: name, FetchFrom: []Peer{peer}}}})
+	z := s.table.Load().zones[name.Key()]
+	later := s.Now().Add(time.Hour)
+	for _, id := range []string{refreshID(z), expireID(z), signID(z), tendID(z), storeID(z), lapseID(z), notifyID(z, peer), lookID(z, peer)} {
+		s.sched.plan(z, id, later, func(context.Context) {})
+	}
+	s.Reload(t.Context(), &Config{})
+	s.refreshNow(z)
+	s.tellMissed(z)
+	s.planSigning(z, later)
+	for id := range s.sched.byID {
+		t.Errorf("%s is still planned", id)
+	}
+	// One that changes sides leaves nothing of its first life.
+	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: name, FetchFrom: []Peer{peer}}}})
+	first := s.table.Load().zones[name.Key()]
+	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: name, Load: (&source{snap: version("a.", 1, 1)}).load}}})
+	for id, task := range s.sched.byID {
+		if task.owner == first {
+			t.Errorf("%s is still planned for the secondary that is primary now", id)
+		}
 	}
 }

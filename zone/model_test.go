@@ -280,7 +280,9 @@ func lookup(t *testing.T, s *zone.Snapshot, m model, exists map[string]bool, nam
 		t.Fatalf("Get finds %s: %v", name, !there)
 	}
 	if by, hidden := m.hidden(name); hidden {
-		if !match.Cut && !match.Substitute || !s.Owner(&match.Node).Equal(by) || match.Exact {
+		_, byCut := m[by.Key()][rr.TypeNS]
+		byCut = byCut && !by.Equal(apex)
+		if match.Cut != byCut || match.Substitute == byCut || !s.Owner(&match.Node).Equal(by) || match.Exact && !there {
 			t.Fatalf("%s lies below %s; found %+v", name, by, match)
 		}
 		return

@@ -335,7 +335,7 @@ func TestLayoutAt(t *testing.T) {
 		for set := range n.RRsets {
 			if set.Type == rr.TypeTXT {
 				l := zonefile.LayoutAt(src, z.Positions[at])
-				if string(src.Text(l.Owner)) != "txt" || string(src.Text(l.Type)) != "TXT" || string(src.Text(l.Field(1))) != `"and more"` {
+				if string(src.Text(l.Owner)) != "txt" || string(src.Text(l.Type)) != "TXT" || string(src.Text(l.Field(1))) != `"and more"` || len(l.Data) != 2 {
 					t.Errorf("owner %q, type %q, field %q", src.Text(l.Owner), src.Text(l.Type), src.Text(l.Field(1)))
 				}
 			}

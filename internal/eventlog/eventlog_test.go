@@ -104,6 +104,11 @@ func TestCloseEnds(t *testing.T) {
 			t.Errorf("it took %s", d)
 		}
 		fmt.Fprintln(w, "after the end")
+		before = time.Now()
+		w.Flush(time.Second) // what is closed keeps nobody waiting
+		if d := time.Since(before); d != 0 {
+			t.Errorf("flushing what is closed took %s", d)
+		}
 		w.Close(0)
 		close(to.slow)
 	})
