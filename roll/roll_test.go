@@ -77,7 +77,11 @@ func TestWaits(t *testing.T) {
 				t.Errorf("%s: step %d ended a second early", c.kind, i)
 				break
 			}
-			if rows := r.Roll.Timeline(at, fixed()); !strings.Contains(strings.Join(rows[i].Waits, " "), "in caches") {
+			rows := r.Roll.Timeline(at, fixed())
+			if !rows[i].Begin.Equal(r.Roll.Entered) {
+				t.Errorf("%s: step %d began %s, and is shown as of %s", c.kind, i, r.Roll.Entered, rows[i].Begin)
+			}
+			if !strings.Contains(strings.Join(rows[i].Waits, " "), "in caches") {
 				t.Errorf("%s: that caches are waited for is not said: %v", c.kind, rows[i].Waits)
 			}
 			move(time.Second)

@@ -105,6 +105,7 @@ func TestKindErrors(t *testing.T) {
 		{"URI", `1 1 ""`, "missing-field", 2},
 		{"HTTPS", "1 . alpn", "bad-service-parameter", 2},
 		{"HTTPS", "1 . prot=1", "bad-service-parameter", 2},
+		{"HTTPS", "1 . ohttp=1", "bad-service-parameter", 2},
 		{"HTTPS", `1 . "alpn=h2"`, "bad-service-parameter", 2},
 		{"HTTPS", "1 . ipv4hint=2001:db8::1", "bad-service-parameter", 2},
 		{"HTTPS", "1 . ipv6hint=192.0.2.1", "bad-service-parameter", 2},

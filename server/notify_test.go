@@ -1,11 +1,14 @@
 package server
 
 import (
+	"bytes"
 	"context"
+	"log/slog"
 	"net"
 	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"fencepost/dnsname"
 	"fencepost/message"
@@ -56,4 +59,89 @@ func TestPeerAhead(t *testing.T) {
 	if st := s.Status().Zones[0]; st.Peers[0].Newer || st.Trouble != NoTrouble {
 		t.Errorf("a peer with serial 9, we have 12: %+v, trouble %q", st.Peers[0], st.Trouble)
 	}
+}
+
+// Of a peer that answers it is noted that it was told, of one that does not why and how
+// often, and that it is told again.
+func TestTellOnce(t *testing.T) {
+	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	go func() {
+		buf := make([]byte, 4096)
+		for {
+			n, from, err := conn.ReadFromUDP(buf)
+			if err != nil {
+				return
+			}
+			var q message.Query
+			message.ParseQuery(buf[:n], &q)
+			var b message.Builder
+			b.Begin(nil, &q, 512, 512)
+			_, _ = conn.WriteToUDP(b.Finish(), from)
+		}
+	}()
+	closed, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := func(c *net.UDPConn) netip.AddrPort {
+		a := c.LocalAddr().(*net.UDPAddr).AddrPort()
+		return netip.AddrPortFrom(a.Addr().Unmap(), a.Port())
+	}
+	good, bad := Peer{Name: "good", Address: at(conn)}, Peer{Name: "bad", Address: at(closed)}
+	closed.Close()
+	s := New(Options{})
+	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: (&source{snap: version("a.", 7, 1)}).load, SendTo: []Peer{good, bad}}}})
+	z := s.table.Load().zones[dnsname.MustParse("a.").Key()]
+	s.tellOnce(t.Context(), z, good, 7, 1)
+	s.tellOnce(t.Context(), z, bad, 7, 2)
+	for _, p := range s.Status().Zones[0].Peers {
+		if told := p.Peer == "good"; p.Told != told || (p.Problem == "") != told || p.Tries != map[bool]int{true: 1, false: 2}[told] {
+			t.Errorf("%+v", p)
+		}
+	}
+	s.sched.mu.Lock()
+	defer s.sched.mu.Unlock()
+	if next := s.sched.byID[notifyID(z, bad)]; next == nil || next.at.Before(s.Now().Add(notifyGap)) {
+		t.Errorf("the peer that did not answer is told again: %+v", next)
+	}
+}
+
+// Signatures that end are told of before, and when they have ended, while the version
+// that holds them is in service and not after.
+func TestLapseIsTold(t *testing.T) {
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	var log bytes.Buffer
+	s := New(Options{Now: func() time.Time { return now }, Log: slog.New(slog.NewTextHandler(&log, nil))})
+	z := &served{name: dnsname.MustParse("a."), told: map[string]peerState{}}
+	z.snap.Store(version("a.", 7, 1))
+	z.expires = now.Add(5 * 24 * time.Hour)
+	step := func(days int, want string) {
+		t.Helper()
+		log.Reset()
+		now = now.AddDate(0, 0, days)
+		for {
+			task, _ := s.sched.due()
+			if task == nil {
+				break
+			}
+			task.do(t.Context())
+		}
+		if got := log.String(); want == "" && got != "" || !strings.Contains(got, want) {
+			t.Errorf("on %s: %q, want %q", now, got, want)
+		}
+	}
+	s.planLapse(z)
+	step(1, "")
+	step(1, "signatures expire soon")
+	step(1, "")
+	step(2, "signatures have expired")
+	step(5, "")
+	z.expires = now.Add(24 * time.Hour)
+	s.planLapse(z)
+	z.snap.Store(version("a.", 8, 1)) // another version, with signatures of its own
+	step(2, "")
 }

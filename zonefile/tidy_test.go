@@ -136,3 +136,19 @@ func TestTidyCutText(t *testing.T) {
 		t.Errorf("tidied:\n%s", got)
 	}
 }
+
+// What cannot be read is laid out as it was, and nothing of it is lost.
+func TestTidyKeepsWhatIsNotRead(t *testing.T) {
+	const text = "$ORIGIN example.\n$TTL 60\n@ SOA a b 1 2 3 4 5\nx  AA   1  ; odd\ny A 192.0.2.300\n$TLT 7\n# note\n"
+	src := &source.Set{}
+	f, err := src.Add("example.zone", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := string(zonefile.Tidy(zonefile.Parse(f, zonefile.Options{}, &diag.List{})))
+	for _, line := range []string{"x  AA   1  ; odd\n", "y A 192.0.2.300\n", "$TLT 7\n", "# note\n"} {
+		if !strings.Contains(got, line) {
+			t.Errorf("%q is lost:\n%s", line, got)
+		}
+	}
+}
