@@ -15,14 +15,14 @@ import (
 	"fencepost/rr"
 )
 
-// A peer that answers NOTIFY and has a newer serial is told of: it will never fetch.
-func TestPeerAhead(t *testing.T) {
+// udpPeer is a server that answers every request over UDP as fill says.
+func udpPeer(t *testing.T, fill func(b *message.Builder)) netip.AddrPort {
+	t.Helper()
 	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer conn.Close()
-	has := uint32(9)
+	t.Cleanup(func() { conn.Close() })
 	go func() {
 		buf := make([]byte, 4096)
 		for {
@@ -34,13 +34,25 @@ func TestPeerAhead(t *testing.T) {
 			message.ParseQuery(buf[:n], &q)
 			var b message.Builder
 			b.Begin(nil, &q, 512, 512)
-			b.SetFlag(message.FlagAA)
-			b.Record(message.AnswerSection, message.QName, rr.TypeSOA, 60, soa(has))
+			fill(&b)
 			_, _ = conn.WriteToUDP(b.Finish(), from)
 		}
 	}()
-	peer := Peer{Name: "second", Address: conn.LocalAddr().(*net.UDPAddr).AddrPort()}
-	peer.Address = netip.AddrPortFrom(peer.Address.Addr().Unmap(), peer.Address.Port())
+	at := conn.LocalAddr().(*net.UDPAddr).AddrPort()
+	return netip.AddrPortFrom(at.Addr().Unmap(), at.Port())
+}
+
+// showsSerial answers with a SOA.
+func showsSerial(serial uint32) func(*message.Builder) {
+	return func(b *message.Builder) {
+		b.SetFlag(message.FlagAA)
+		b.Record(message.AnswerSection, message.QName, rr.TypeSOA, 60, soa(serial))
+	}
+}
+
+// A peer that answers NOTIFY and has a newer serial is told of: it will never fetch.
+func TestPeerAhead(t *testing.T) {
+	peer := Peer{Name: "second", Address: udpPeer(t, showsSerial(9))}
 	src := &source{snap: version("a.", 7, 1)}
 	s := New(Options{})
 	ctx := context.Background()
@@ -64,34 +76,12 @@ func TestPeerAhead(t *testing.T) {
 // Of a peer that answers it is noted that it was told, of one that does not why and how
 // often, and that it is told again.
 func TestTellOnce(t *testing.T) {
-	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close()
-	go func() {
-		buf := make([]byte, 4096)
-		for {
-			n, from, err := conn.ReadFromUDP(buf)
-			if err != nil {
-				return
-			}
-			var q message.Query
-			message.ParseQuery(buf[:n], &q)
-			var b message.Builder
-			b.Begin(nil, &q, 512, 512)
-			_, _ = conn.WriteToUDP(b.Finish(), from)
-		}
-	}()
 	closed, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	at := func(c *net.UDPConn) netip.AddrPort {
-		a := c.LocalAddr().(*net.UDPAddr).AddrPort()
-		return netip.AddrPortFrom(a.Addr().Unmap(), a.Port())
-	}
-	good, bad := Peer{Name: "good", Address: at(conn)}, Peer{Name: "bad", Address: at(closed)}
+	good := Peer{Name: "good", Address: udpPeer(t, func(*message.Builder) {})}
+	bad := Peer{Name: "bad", Address: closed.LocalAddr().(*net.UDPAddr).AddrPort()}
 	closed.Close()
 	s := New(Options{})
 	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Load: (&source{snap: version("a.", 7, 1)}).load, SendTo: []Peer{good, bad}}}})

@@ -173,34 +173,15 @@ func TestNeverBack(t *testing.T) {
 // However often a zone is to be looked after while one look is going on, there is one
 // more look afterwards and not two at a time.
 func TestLooksAreMerged(t *testing.T) {
-	conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close()
 	asked, answer := make(chan struct{}, 100), make(chan struct{})
-	go func() {
-		buf := make([]byte, 4096)
-		for {
-			n, from, err := conn.ReadFromUDP(buf)
-			if err != nil {
-				return
-			}
-			asked <- struct{}{}
-			<-answer
-			var q message.Query
-			message.ParseQuery(buf[:n], &q)
-			var b message.Builder
-			b.Begin(nil, &q, 512, 512)
-			b.SetFlag(message.FlagAA)
-			b.Record(message.AnswerSection, message.QName, rr.TypeSOA, 60, soa(7))
-			_, _ = conn.WriteToUDP(b.Finish(), from)
-		}
-	}()
-	at := conn.LocalAddr().(*net.UDPAddr).AddrPort()
+	at := udpPeer(t, func(b *message.Builder) {
+		asked <- struct{}{}
+		<-answer
+		showsSerial(7)(b)
+	})
 	s := New(Options{})
 	name := dnsname.MustParse("a.")
-	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: name, FetchFrom: []Peer{{Name: "p", Address: netip.AddrPortFrom(at.Addr().Unmap(), at.Port())}}}}})
+	s.Reload(t.Context(), &Config{Zones: []Zone{{Name: name, FetchFrom: []Peer{{Name: "p", Address: at}}}}})
 	z := s.table.Load().zones[name.Key()]
 	z.snap.Store(version("a.", 7, 1))
 	z.kept = z.snap.Load()

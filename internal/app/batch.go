@@ -187,6 +187,21 @@ func (b *batch) note(format string, args ...any) {
 	b.notes = append(b.notes, text)
 }
 
+// edit begins a batch with one zone, a file or a zone of the workspace. The files stay
+// locked until the batch is closed.
+func (a *App) edit(operand string) (*batch, *editing, error) {
+	b, err := a.newBatch(operand)
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := b.open(operand)
+	if err != nil {
+		b.close()
+		return nil, nil, err
+	}
+	return b, e, nil
+}
+
 // open reads a zone file for an edit, or returns the edit that is in progress.
 func (b *batch) open(operand string) (*editing, error) {
 	path, origin, err := b.a.zoneFile(operand)

@@ -26,15 +26,11 @@ type Delegate struct {
 // needed as glue, and DS records when the child is a signed zone of the
 // workspace. With Create the child's zone is made in the same step.
 func (a *App) Delegate(o Delegate) (*Edited, error) {
-	b, err := a.newBatch(o.Zone)
+	b, e, err := a.edit(o.Zone)
 	if err != nil {
 		return nil, err
 	}
 	defer b.close()
-	e, err := b.open(o.Zone)
-	if err != nil {
-		return nil, err
-	}
 	child, err := e.childName(o.Child)
 	if err != nil {
 		return nil, err

@@ -46,13 +46,8 @@ type subject struct {
 // begin opens the zone of an edit and reads its records, ranges expanded. The
 // files stay locked until the batch is closed.
 func (a *App) begin(o Edit) (*batch, *editing, []*subject, error) {
-	b, err := a.newBatch(o.Zone)
+	b, e, err := a.edit(o.Zone)
 	if err != nil {
-		return nil, nil, nil, err
-	}
-	e, err := b.open(o.Zone)
-	if err != nil {
-		b.close()
 		return nil, nil, nil, err
 	}
 	args, err := expandAll(o.Records)

@@ -34,15 +34,11 @@ var ErrNothingAsked = errors.New("the child asks for nothing that is not there a
 // Follow asks the servers of a child what they want the parent to have, by CDS,
 // CDNSKEY and CSYNC, and writes it into the parent's zone if the rules permit.
 func (a *App) Follow(ctx context.Context, o Follow) (*Edited, error) {
-	b, err := a.newBatch(o.Zone)
+	b, e, err := a.edit(o.Zone)
 	if err != nil {
 		return nil, err
 	}
 	defer b.close()
-	e, err := b.open(o.Zone)
-	if err != nil {
-		return nil, err
-	}
 	name, err := e.childName(o.Child)
 	if err != nil {
 		return nil, err

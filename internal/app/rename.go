@@ -22,15 +22,11 @@ type Rename struct {
 // Rename gives a name another one: its records and those of the names below it move,
 // and all that points to them in the zones of the workspace follows.
 func (a *App) Rename(o Rename) (*Edited, error) {
-	b, err := a.newBatch(o.Zone)
+	b, e, err := a.edit(o.Zone)
 	if err != nil {
 		return nil, err
 	}
 	defer b.close()
-	e, err := b.open(o.Zone)
-	if err != nil {
-		return nil, err
-	}
 	from, err := e.owner(o.From)
 	if err != nil {
 		return nil, err

@@ -46,15 +46,11 @@ type SerialStep struct {
 // Serial shows a zone's serial, raises or sets it, or plans how to get to one
 // that lies behind.
 func (a *App) Serial(ctx context.Context, o SerialOptions) (*SerialResult, error) {
-	b, err := a.newBatch(o.Zone)
+	b, e, err := a.edit(o.Zone)
 	if err != nil {
 		return nil, err
 	}
 	defer b.close()
-	e, err := b.open(o.Zone)
-	if err != nil {
-		return nil, err
-	}
 	soa, err := rr.ParseSOA(e.file.SOA().Data)
 	if err != nil {
 		return nil, err
