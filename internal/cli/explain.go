@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -219,7 +221,29 @@ func example(text string) string {
 		if len(l) > 90 {
 			l = l[:87] + "..."
 		}
-		b.WriteString("    " + strings.ReplaceAll(l, "\r", "␍") + "\n")
+		b.WriteString("    " + visible(l) + "\n")
+	}
+	return b.String()
+}
+
+// visible shows what an example is about where it has no shape of its own:
+// control characters as their pictures, octets that are no UTF-8 in
+// hexadecimal, and blanks that only look like a space by their code point.
+func visible(line string) string {
+	var b strings.Builder
+	for i := 0; i < len(line); {
+		c, n := utf8.DecodeRuneInString(line[i:])
+		switch {
+		case c == utf8.RuneError && n == 1:
+			fmt.Fprintf(&b, "<%02X>", line[i])
+		case c < ' ' && c != '\t':
+			b.WriteRune('␀' + c)
+		case c != ' ' && unicode.IsSpace(c) && c != '\t', !unicode.IsPrint(c) && c != '\t':
+			fmt.Fprintf(&b, "<U+%04X>", c)
+		default:
+			b.WriteString(line[i : i+n])
+		}
+		i += n
 	}
 	return b.String()
 }

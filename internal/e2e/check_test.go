@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"unicode"
 )
 
 // findings reads what `check --format json` printed.
@@ -136,6 +137,15 @@ func TestHelp(t *testing.T) {
 func TestReference(t *testing.T) {
 	if read(t, "../../docs/findings.md") != ok(t, ".", "explain", "--all") {
 		t.Error("docs/findings.md is not up to date: make reference")
+	}
+	// What an example is about is seen, also where it has no shape of its own, and
+	// no octet of one reaches a terminal.
+	want(t, fp(t, ".", "explain", "not-text"), 0, "<FF><FE>@␀ ␀S")
+	want(t, fp(t, ".", "explain", "no-break-space"), 0, "www A<U+00A0>192.0.2.1", "www A 192.0.2.1")
+	for _, c := range read(t, "../../docs/findings.md") {
+		if c != '\n' && !unicode.IsPrint(c) || c == unicode.ReplacementChar {
+			t.Errorf("docs/findings.md has %U", c)
+		}
 	}
 	if n := strings.Count(ok(t, ".", "explain", "--all", "--format", "json"), "\n"); n < 150 {
 		t.Errorf("there are %d findings", n)
