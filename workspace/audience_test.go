@@ -32,13 +32,13 @@ func parse(t *testing.T, text string) (*workspace.Config, []string) {
 }
 
 func TestAudiences(t *testing.T) {
-	c, found := parse(t, "[audience.inside]\nnetworks = [\"10.1.2.3/8\", \"2001:db8:1::/48\"]\n[[zone]]\nname = \"a.example\"\naudiences = [\"inside\"]\n")
+	c, found := parse(t, "[audience.inside]\nnetworks = [\"198.51.100.77/24\", \"2001:db8:1::/48\"]\n[[zone]]\nname = \"a.example\"\naudiences = [\"inside\"]\n")
 	if len(found) > 0 {
 		t.Fatalf("%q", found)
 	}
 	zone := dnsname.MustParse("a.example.")
 	in := c.Find(zone).Audiences
-	if len(in) != 1 || in[0].Name != "inside" || in[0].Networks[0].String() != "10.0.0.0/8" || len(in[0].Networks) != 2 {
+	if len(in) != 1 || in[0].Name != "inside" || in[0].Networks[0].String() != "198.51.100.0/24" || len(in[0].Networks) != 2 {
 		t.Errorf("%+v", in)
 	}
 	if got := filepath.Base(c.AudienceFile(zone, "inside")); got != "a.example@inside.zone" {

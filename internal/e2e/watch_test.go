@@ -77,7 +77,7 @@ func TestConfigurationMistakes(t *testing.T) {
 		{"[[zone]]\nname = \"a.example\"\n[[zone]]\nname = \"A.example.\"\n", []string{"fencepost.toml:4:1", "listed twice"}},
 		{"[serv]\nlisten = []\n", []string{"did you mean serve?"}},
 		{"[audience.in]\nnetworks = [\"10\"]\n", []string{"fencepost.toml:2:1", "is no network"}},
-		{"[audience.\"in side\"]\nnetworks = [\"10.0.0.0/8\"]\n", []string{"letters, digits and hyphens"}},
+		{"[audience.\"in side\"]\nnetworks = [\"203.0.113.0/24\"]\n", []string{"letters, digits and hyphens"}},
 		{"[[check.allow]]\ncode = \"missing-glu\"\n", []string{"fencepost.toml:2:1", "did you mean missing-glue?"}},
 		{"[check.severity]\nunclosed-quote = \"off\"\n", []string{"that can be changed or allowed"}},
 	} {
