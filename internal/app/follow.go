@@ -310,13 +310,13 @@ const followEvery = 10 * time.Minute
 // followChildren takes over what the children of a zone ask for and tells whether
 // anything was written.
 func (sv *Service) followChildren(ctx context.Context, z *workspace.Zone) (wrote bool) {
-	children, err := sv.app.delegations(sv.Config.File(z.Name), z.Name)
+	children, err := sv.running.Load().delegations(sv.Config().File(z.Name), z.Name)
 	if err != nil {
 		sv.log.Warn("the children could not be asked", "zone", z.Name.String(), "error", err)
 		return false
 	}
 	for _, child := range children {
-		done, err := sv.app.Follow(ctx, Follow{Zone: sv.Config.File(z.Name), Child: child.String()})
+		done, err := sv.running.Load().Follow(ctx, Follow{Zone: sv.Config().File(z.Name), Child: child.String()})
 		switch {
 		case errors.Is(err, ErrNothingAsked):
 		case err != nil:

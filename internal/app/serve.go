@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -25,14 +27,25 @@ import (
 
 // Service is a running server with the workspace it serves.
 type Service struct {
-	app    *App
-	dir    string
 	Server *server.Server
 	store  *journal.Store
 	log    *slog.Logger
-	Config *workspace.Config
-	clock  *Clock            // nil: the real one
-	locks  map[string]func() // of key folders
+	begun  chan struct{} // closed when the server has its first configuration
+
+	// running is what the server works with: it has the configuration in service, not
+	// what somebody is writing to fencepost.toml just now.
+	running atomic.Pointer[App]
+
+	changing sync.Mutex        // held while the configuration changes: one reload at a time
+	locks    map[string]func() // of key folders; under changing
+}
+
+// Config is the configuration in service.
+func (sv *Service) Config() *workspace.Config { return sv.running.Load().held }
+
+// use puts a configuration in service.
+func (sv *Service) use(a *App, c *workspace.Config) {
+	sv.running.Store(&App{Workspace: c.Dir, Now: a.Now, Given: a.Given, Played: a.Played, held: c})
 }
 
 // NewService prepares to serve the workspace. listen, if not empty, takes the
@@ -59,7 +72,8 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 	if store.Aside != "" {
 		log.Error("the stored versions were damaged; the file was set aside, and what could be read of it taken over", "file", Shown(store.Aside), "versions", store.Rescued)
 	}
-	sv := &Service{app: a, dir: c.Dir, store: store, log: log, Config: c, clock: a.Played, locks: map[string]func(){}}
+	sv := &Service{store: store, log: log, begun: make(chan struct{}), locks: map[string]func(){}}
+	sv.use(a, c)
 	if err := sv.lockKeys(c); err != nil {
 		sv.unlockKeys()
 		store.Close()
@@ -73,23 +87,36 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 func (sv *Service) Run(ctx context.Context, ready func(server.Start)) error {
 	defer sv.store.Close()
 	defer sv.unlockKeys()
-	return sv.Server.Run(ctx, sv.serverConfig(sv.Config), ready)
+	return sv.Server.Run(ctx, sv.serverConfig(sv.Config()), func(st server.Start) {
+		close(sv.begun)
+		if ready != nil {
+			ready(st)
+		}
+	})
 }
 
 // Reload reads the configuration and all zones again. With errors in the
-// configuration everything stays as it is.
+// configuration everything stays as it is. One that comes while another works waits,
+// and so sees what is in the files after the other was asked for.
 func (sv *Service) Reload(ctx context.Context) ([]server.ZoneResult, error) {
-	again := &App{Workspace: sv.dir, Now: sv.app.Now, Played: sv.clock}
-	c, err := again.Config()
+	select {
+	case <-sv.begun:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	sv.changing.Lock()
+	defer sv.changing.Unlock()
+	app := sv.running.Load()
+	was := app.held
+	c, err := (&App{Workspace: was.Dir}).Config()
 	if err != nil {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}
 	if err := sv.lockKeys(c); err != nil {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}
-	c.Listen = sv.Config.Listen // sockets are opened once
-	was := sv.Config
-	sv.Config = c
+	c.Listen = was.Listen // sockets are opened once
+	sv.use(app, c)
 	results := sv.Server.Reload(ctx, sv.serverConfig(c))
 	for i := range results {
 		results[i].Note = newKeysNote(was, c, results[i].Zone)
@@ -120,16 +147,17 @@ func newKeysNote(was, is *workspace.Config, name dnsname.Name) string {
 // ClockIsRight takes the clock for right: what was signed, or noted of keys, at times
 // still to come is signed anew and counted from now. Then it reloads.
 func (sv *Service) ClockIsRight(ctx context.Context) ([]server.ZoneResult, error) {
-	for _, z := range sv.Config.Zones {
+	app := sv.running.Load()
+	for _, z := range app.held.Zones {
 		if z.Sign == nil {
 			continue
 		}
 		note := func() error {
-			ring, err := keyring.Open(sv.Config.KeyDir(z.Name), z.Name)
+			ring, err := keyring.Open(app.held.KeyDir(z.Name), z.Name)
 			if err != nil || len(ring.Keys) == 0 {
 				return err
 			}
-			ring.ConfirmClock(sv.app.Now())
+			ring.ConfirmClock(app.Now())
 			return ring.Save()
 		}
 		if err := sv.Server.KeysOf(ctx, z.Name, note); err != nil {
@@ -147,6 +175,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 	if err := finishIn(filepath.Join(c.Dir, workspace.ZonesDir)); err != nil {
 		sv.log.Error("an edit was left half done", "error", err)
 	}
+	app := sv.running.Load()
 	out := &server.Config{Listen: c.Listen, FetchedZone: c.Limits.FetchedZone, FetchedTogether: c.Limits.FetchedTogether}
 	for _, z := range c.Zones {
 		if len(z.Audiences) > 0 {
@@ -160,11 +189,11 @@ func (sv *Service) serverConfig(c *workspace.Config) *server.Config {
 				} else if unused {
 					return nil, fmt.Errorf("%s would become unsigned while its parent has a DS of its keys; give it a policy again, or go the safe way with: fencepost roll start %s --what unsign", plainName(z.Name), plainName(z.Name))
 				}
-				return sv.app.loadClean(c.File(z.Name), z.Name, c.Checks)
+				return app.loadClean(c.File(z.Name), z.Name, c.Checks)
 			}
 		}
 		if z.Sign != nil {
-			sz.Signer = &steward{app: sv.app, log: sv.log, dir: c.KeyDir(z.Name), zone: z}
+			sz.Signer = &steward{app: app, log: sv.log, dir: c.KeyDir(z.Name), zone: z}
 		}
 		out.Zones = append(out.Zones, sz)
 		if z.FollowChildren {
@@ -250,7 +279,7 @@ func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChang
 	var out *KeyChanged
 	err := sv.Server.KeysOf(ctx, name, func() (err error) {
 		return sv.withRing(name, func(ring *keyring.Ring) (err error) {
-			out, err = sv.app.changeKeys(ctx, ring, &k)
+			out, err = sv.running.Load().changeKeys(ctx, ring, &k)
 			return err
 		})
 	})
@@ -260,11 +289,12 @@ func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChang
 // ChangeRoll does something to a rollover, and what follows from it at once. A
 // step may set the clock forward, if the server runs on a played one.
 func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChange) (*RollView, error) {
+	app := sv.running.Load()
 	if !c.Now.IsZero() {
-		if sv.clock == nil {
+		if app.Played == nil {
 			return nil, errors.New("the server runs on the real clock, which cannot be set; start it with --now to play a rollover through")
 		}
-		if err := sv.clock.Set(c.Now); err != nil {
+		if err := app.Played.Set(c.Now); err != nil {
 			return nil, err
 		}
 		if err := sv.Server.ClockMoved(ctx); err != nil {
@@ -272,21 +302,21 @@ func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChan
 		}
 	}
 	err := sv.Server.KeysOf(ctx, name, func() error {
-		return sv.withRing(name, func(ring *keyring.Ring) error { return sv.app.changeRoll(ring, &c) })
+		return sv.withRing(name, func(ring *keyring.Ring) error { return app.changeRoll(ring, &c) })
 	})
 	if err != nil {
 		return nil, err
 	}
-	ring, err := keyring.Open(sv.Config.KeyDir(name), name)
+	ring, err := keyring.Open(sv.Config().KeyDir(name), name)
 	if err != nil {
 		return nil, err
 	}
-	return sv.app.view(ring), nil
+	return app.view(ring), nil
 }
 
 // withRing changes the keys of a zone; the server holds their lock.
 func (sv *Service) withRing(name dnsname.Name, change func(*keyring.Ring) error) error {
-	ring, err := keyring.Open(sv.Config.KeyDir(name), name)
+	ring, err := keyring.Open(sv.Config().KeyDir(name), name)
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,7 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	if err != nil {
 		return err
 	}
-	l, err := control.Listen(sv.Config.Control)
+	l, err := control.Listen(sv.Config().Control)
 	if err != nil {
 		return err
 	}
@@ -86,13 +86,13 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 			at = append(at, a.String())
 		}
 		if e.ui.JSON {
-			_ = e.ui.Object(map[string]any{"ready": true, "listen": at, "control": sv.Config.Control, "zones": zoneResults(st.Results), "loading": st.Loading})
+			_ = e.ui.Object(map[string]any{"ready": true, "listen": at, "control": sv.Config().Control, "zones": zoneResults(st.Results), "loading": st.Loading})
 			return
 		}
 		// This line is what scripts wait for.
 		e.ui.Printf("ready on %s\n", strings.Join(at, " "))
 		if st.Loading > 0 {
-			e.ui.Printf("%s of %s still to be loaded; each is answered for as soon as it is: fencepost status\n", ui.Count(st.Loading), ui.Plural(len(sv.Config.Zones), "zone"))
+			e.ui.Printf("%s of %s still to be loaded; each is answered for as soon as it is: fencepost status\n", ui.Count(st.Loading), ui.Plural(len(sv.Config().Zones), "zone"))
 		}
 	})
 }
