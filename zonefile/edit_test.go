@@ -216,3 +216,16 @@ func TestEditKeepsComments(t *testing.T) {
 		t.Errorf("%q", out)
 	}
 }
+
+// A new record stands in the columns of the one above it, its TTL too.
+func TestInsertInColumns(t *testing.T) {
+	const above = "$ORIGIN example.\n@        3600     IN   SOA   ns1 hostmaster 1 7200 900 1209600 300\n@        3600     IN   NS    ns1\nns1      300      IN   A     192.0.2.1\n"
+	f, _ := parseText(t, []byte(above))
+	ed := zonefile.NewEditor(f)
+	if err := ed.Insert(zonefile.NewRecord{Owner: dnsname.MustParse("ns2.example."), TTL: 60, HasTTL: true, Type: rr.TypeA, Text: "192.0.2.2"}); err != nil {
+		t.Fatal(err)
+	}
+	if out := string(ed.Finish()[f.Source]); out != above+"ns2      60       IN   A     192.0.2.2\n" {
+		t.Errorf("%s", out)
+	}
+}
