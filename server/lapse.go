@@ -22,7 +22,7 @@ func (s *Server) planLapse(z *served) {
 		return
 	}
 	tell := func(at time.Time, what string, then func()) {
-		s.sched.plan(z, lapseID(z), at, func(context.Context) {
+		s.sched.plan(z, here, lapseID(z), at, func(context.Context) {
 			if z.snap.Load() == snap && snap != nil {
 				s.Log.Error(what, "zone", z.name.String(), "serial", snap.Serial(), "end", ends.UTC().Format(time.RFC3339))
 				then()

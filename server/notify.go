@@ -52,7 +52,7 @@ func (s *Server) tell(z *served, p Peer) {
 	z.mu.Lock()
 	z.told[p.Name] = peerState{Serial: serial, Fetched: z.told[p.Name].Fetched}
 	z.mu.Unlock()
-	s.sched.plan(z, notifyID(z, p), s.Now(), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, 1) })
+	s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now(), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, 1) })
 }
 
 func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, try int) {
@@ -70,12 +70,12 @@ func (s *Server) tellOnce(ctx context.Context, z *served, p Peer, serial uint32,
 	z.mu.Unlock()
 	if err == nil || state.Fetched == serial {
 		s.Log.Info("peer told of the new version", "zone", z.name.String(), "peer", p.Name, "serial", serial)
-		s.sched.plan(z, lookID(z, p), s.Now().Add(lookAfter), func(ctx context.Context) { s.lookAtPeer(ctx, z, p, serial) })
+		s.sched.plan(z, toPeer(p), lookID(z, p), s.Now().Add(lookAfter), func(ctx context.Context) { s.lookAtPeer(ctx, z, p, serial) })
 		return
 	}
 	s.Log.Warn("peer not reached by NOTIFY", "zone", z.name.String(), "peer", p.Name, "try", try, "error", err)
 	if try < notifyTries {
-		s.sched.plan(z, notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
+		s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
 	}
 }
 

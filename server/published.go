@@ -31,7 +31,7 @@ func (s *Server) remember(zones []*served, results []ZoneResult) {
 			continue
 		}
 		if now.Octets() >= digestLater {
-			s.sched.plan(z, rememberID(z), s.Now(), func(context.Context) { s.keepPublished(s.published(z)) })
+			s.sched.plan(z, here, rememberID(z), s.Now(), func(context.Context) { s.keepPublished(s.published(z)) })
 			continue
 		}
 		list = append(list, s.published(z)...)

@@ -137,7 +137,7 @@ func (s *Server) prepareAll(ctx context.Context, zones []*served) []ZoneResult {
 
 // planJob plans a job; one that the configuration has no more is not done again.
 func (s *Server) planJob(j Job, at time.Time) {
-	s.sched.set("job "+j.Name, at, func(ctx context.Context) {
+	s.sched.plan(nil, jobs, "job "+j.Name, at, func(ctx context.Context) {
 		s.mu.Lock()
 		known := slices.ContainsFunc(s.cfg.Jobs, func(o Job) bool { return o.Name == j.Name })
 		s.mu.Unlock()
@@ -285,7 +285,7 @@ func (s *Server) keep(z *served, snap *zone.Snapshot, meta journal.Meta) {
 		return
 	}
 	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.name.String(), "serial", snap.Serial(), "error", err)
-	s.sched.plan(z, storeID(z), s.Now().Add(storeRetry), func(context.Context) {
+	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(context.Context) {
 		if now := z.snap.Load(); now == snap {
 			s.keep(z, snap, meta)
 		}

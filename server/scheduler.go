@@ -3,58 +3,86 @@ package server
 import (
 	"container/heap"
 	"context"
+	"slices"
 	"sync"
 	"time"
 )
 
-// maxTasks is how many tasks of the scheduler run at once: refreshes, NOTIFYs,
-// re-signing. More zones wait their turn.
-const maxTasks = 16
+// laneWidth is how many tasks of one lane run at once; more wait their turn.
+const laneWidth = 16
+
+// lane is what tasks wait for. Those of one lane wait for each other and for no others:
+// a dead peer, or a primary that drips, keeps neither signatures nor other peers waiting.
+// There are as many lanes as the configuration has peers, and a few.
+type lane string
+
+const (
+	here    lane = "here"    // work that waits for nobody outside: signing, storing, expiry
+	tending lane = "tending" // asks parents and secondaries about keys
+	jobs    lane = "jobs"
+)
+
+func toPeer(p Peer) lane { return lane("to " + p.Address.String()) }
+
+// fromPrimary is the lane of the primary that is asked first.
+func (z *served) fromPrimary() lane {
+	if from := z.cfg.Load().FetchFrom; len(from) > 0 {
+		return lane("from " + from[0].Address.String())
+	}
+	return here
+}
 
 // scheduler runs tasks at their time. There is one for all zones: waiting costs
-// a place in a heap and no goroutine.
+// a place in a heap, or in the queue of a lane, and no goroutine.
 type scheduler struct {
-	now  func() time.Time
-	mu   sync.Mutex
-	heap taskHeap
-	byID map[string]*task
-	wake chan struct{}
-	busy int // tasks that run now
+	now   func() time.Time
+	mu    sync.Mutex
+	heap  taskHeap            // tasks whose time is to come
+	byID  map[string]*task    // all that have not begun
+	lanes map[lane]*laneState // those with something to do
+	wake  chan struct{}
+}
+
+// laneState is what goes on in a lane.
+type laneState struct {
+	running int
+	due     []*task // wait for a place, in the order of their time
+	dropped int     // of due, those that are planned no more
 }
 
 type task struct {
 	id    string
 	owner *served // the zone that it is about, or nil
+	lane  lane
 	at    time.Time
 	do    func(ctx context.Context)
-	index int
+	index int // in the heap; notInHeap: in the queue of its lane, or begun
 }
+
+const notInHeap = -1
 
 func newScheduler(now func() time.Time) *scheduler {
-	return &scheduler{now: now, byID: map[string]*task{}, wake: make(chan struct{}, 1)}
+	return &scheduler{now: now, byID: map[string]*task{}, lanes: map[lane]*laneState{}, wake: make(chan struct{}, 1)}
 }
 
-// set plans a task in place of the one with the same id.
-func (s *scheduler) set(id string, at time.Time, do func(ctx context.Context)) {
-	s.plan(nil, id, at, do)
-}
-
-// plan is set for a task that is about a zone. For a zone that is no longer served
-// nothing is planned: a task that still runs cannot bring itself back.
-func (s *scheduler) plan(z *served, id string, at time.Time, do func(ctx context.Context)) {
+// plan plans a task in place of the one with the same id. z is the zone that it is
+// about, or nil: for a zone that is no longer served nothing is planned, so a task that
+// still runs cannot bring itself back.
+func (s *scheduler) plan(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if z != nil && z.gone {
 		return
 	}
-	if t := s.byID[id]; t != nil {
-		t.at, t.do, t.owner = at, do, z
-		heap.Fix(&s.heap, t.index)
-	} else {
-		t = &task{id: id, owner: z, at: at, do: do}
-		s.byID[id] = t
-		heap.Push(&s.heap, t)
+	old := s.byID[id]
+	if old != nil && old.index == notInHeap && old.lane == l && !at.After(s.now()) {
+		old.owner, old.do = z, do // it keeps its place in the queue
+		return
 	}
+	s.drop(old)
+	t := &task{id: id, owner: z, lane: l, at: at, do: do}
+	s.byID[id] = t
+	heap.Push(&s.heap, t)
 	select {
 	case s.wake <- struct{}{}:
 	default:
@@ -65,9 +93,23 @@ func (s *scheduler) plan(z *served, id string, at time.Time, do func(ctx context
 func (s *scheduler) cancel(id string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if t := s.byID[id]; t != nil {
+	s.drop(s.byID[id])
+}
+
+// drop takes back a task that has not begun; nil is none. The lock is held.
+func (s *scheduler) drop(t *task) {
+	if t == nil {
+		return
+	}
+	delete(s.byID, t.id)
+	if t.index != notInHeap {
 		heap.Remove(&s.heap, t.index)
-		delete(s.byID, id)
+		return
+	}
+	// A queue passes over what is not planned. Now and then that is thrown out.
+	l := s.lanes[t.lane]
+	if l.dropped++; 2*l.dropped > len(l.due) {
+		l.due, l.dropped = slices.DeleteFunc(l.due, func(t *task) bool { return s.byID[t.id] != t }), 0
 	}
 }
 
@@ -81,10 +123,9 @@ func (s *scheduler) forget(zones []*served) {
 	for _, z := range zones {
 		z.gone = true
 	}
-	for id, t := range s.byID {
+	for _, t := range s.byID {
 		if t.owner != nil && t.owner.gone {
-			heap.Remove(&s.heap, t.index)
-			delete(s.byID, id)
+			s.drop(t)
 		}
 	}
 }
@@ -93,55 +134,62 @@ func (s *scheduler) forget(zones []*served) {
 func (s *scheduler) run(ctx context.Context) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
-	slots := make(chan struct{}, maxTasks)
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
-		t, wait := s.due()
-		if t == nil {
-			timer.Reset(wait)
-			select {
-			case <-ctx.Done():
-				return
-			case <-timer.C:
-			case <-s.wake:
-			}
-			continue
-		}
+		timer.Reset(s.release(ctx, &wg))
 		select {
 		case <-ctx.Done():
-			s.done()
 			return
-		case slots <- struct{}{}:
+		case <-timer.C:
+		case <-s.wake:
 		}
+	}
+}
+
+// release lets the tasks begin whose time has come, as far as their lanes have places,
+// and tells how long to wait for the next.
+func (s *scheduler) release(ctx context.Context, wg *sync.WaitGroup) time.Duration {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for len(s.heap) > 0 {
+		if wait := s.heap[0].at.Sub(s.now()); wait > 0 {
+			return wait
+		}
+		t := heap.Pop(&s.heap).(*task)
+		l := s.lanes[t.lane]
+		if l == nil {
+			l = &laneState{}
+			s.lanes[t.lane] = l
+		}
+		l.due = append(l.due, t)
+		s.fill(ctx, wg, t.lane, l)
+	}
+	return time.Hour
+}
+
+// fill begins tasks of a lane that has places. The lock is held.
+func (s *scheduler) fill(ctx context.Context, wg *sync.WaitGroup, name lane, l *laneState) {
+	for len(l.due) > 0 && l.running < laneWidth && ctx.Err() == nil {
+		t := l.due[0]
+		l.due = l.due[1:]
+		if s.byID[t.id] != t { // taken back, or planned anew
+			l.dropped--
+			continue
+		}
+		delete(s.byID, t.id)
+		l.running++
 		wg.Go(func() {
-			defer func() { <-slots }()
-			defer s.done()
 			t.do(ctx)
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			l.running--
+			s.fill(ctx, wg, name, l)
 		})
 	}
-}
-
-// due takes the first task whose time has come, or tells how long to wait.
-func (s *scheduler) due() (*task, time.Duration) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.heap) == 0 {
-		return nil, time.Hour
+	if l.running == 0 && len(l.due) == 0 {
+		delete(s.lanes, name)
 	}
-	if wait := s.heap[0].at.Sub(s.now()); wait > 0 {
-		return nil, wait
-	}
-	t := heap.Pop(&s.heap).(*task)
-	delete(s.byID, t.id)
-	s.busy++
-	return t, 0
-}
-
-func (s *scheduler) done() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.busy--
 }
 
 // settle wakes the scheduler, whose clock may have been set, and waits until
@@ -149,7 +197,7 @@ func (s *scheduler) done() {
 func (s *scheduler) settle(ctx context.Context) error {
 	for {
 		s.mu.Lock()
-		quiet := s.busy == 0 && (len(s.heap) == 0 || s.heap[0].at.After(s.now()))
+		quiet := len(s.lanes) == 0 && (len(s.heap) == 0 || s.heap[0].at.After(s.now()))
 		s.mu.Unlock()
 		if quiet {
 			return nil
@@ -182,6 +230,7 @@ func (h *taskHeap) Push(x any) {
 func (h *taskHeap) Pop() any {
 	old := *h
 	t := old[len(old)-1]
+	t.index = notInHeap
 	*h = old[:len(old)-1]
 	return t
 }

@@ -37,7 +37,7 @@ func (s *Server) prepareSecondary(ctx context.Context, z *served) ZoneResult {
 				r.Change = Loaded
 			}
 		}
-		s.sched.plan(z, refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
+		s.sched.plan(z, z.fromPrimary(), refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
 	} else if z.failing() {
 		s.refreshNow(z) // what was wrong, such as a secret, may have been mended
 	}
@@ -96,7 +96,7 @@ func (s *Server) refreshNow(z *served) {
 	if !z.begun.Load() {
 		return
 	}
-	s.sched.plan(z, refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
+	s.sched.plan(z, z.fromPrimary(), refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
 }
 
 // notifyRest is how long after one look at the primaries a NOTIFY may bring about
@@ -116,7 +116,7 @@ func (s *Server) refreshSoon(z *served) {
 		at = now
 	}
 	z.mu.Unlock()
-	s.sched.plan(z, refreshID(z), at, func(ctx context.Context) { s.refresh(ctx, z) })
+	s.sched.plan(z, z.fromPrimary(), refreshID(z), at, func(ctx context.Context) { s.refresh(ctx, z) })
 }
 
 // refresh looks at the primaries for a newer version and fetches it.
@@ -145,7 +145,7 @@ func (s *Server) refresh(ctx context.Context, z *served) {
 	if z.again {
 		z.again, next = false, s.Now()
 	}
-	s.sched.plan(z, refreshID(z), next, func(ctx context.Context) { s.refresh(ctx, z) })
+	s.sched.plan(z, z.fromPrimary(), refreshID(z), next, func(ctx context.Context) { s.refresh(ctx, z) })
 }
 
 // lookForVersion asks one primary after another until one has told us that our
@@ -307,7 +307,7 @@ func (s *Server) planExpiry(z *served) {
 	z.mu.Lock()
 	at := z.clock.Expires()
 	z.mu.Unlock()
-	s.sched.plan(z, expireID(z), at, func(context.Context) {
+	s.sched.plan(z, here, expireID(z), at, func(context.Context) {
 		z.mu.Lock()
 		defer z.mu.Unlock()
 		if z.clock.Expired(s.Now()) {

@@ -64,11 +64,11 @@ func TestScheduler(t *testing.T) {
 		note := func(name string) func(context.Context) {
 			return func(context.Context) { log = append(log, fmt.Sprintf("%s@%s", name, time.Since(start))) }
 		}
-		s.set("b", start.Add(2*time.Hour), note("b"))
-		s.set("a", start.Add(time.Hour), note("a"))
-		s.set("c", start.Add(3*time.Hour), note("never"))
-		s.set("c", start.Add(30*time.Minute), note("c")) // the later plan counts
-		s.set("d", start.Add(time.Minute), note("never"))
+		s.plan(nil, here, "b", start.Add(2*time.Hour), note("b"))
+		s.plan(nil, here, "a", start.Add(time.Hour), note("a"))
+		s.plan(nil, here, "c", start.Add(3*time.Hour), note("never"))
+		s.plan(nil, here, "c", start.Add(30*time.Minute), note("c")) // the later plan counts
+		s.plan(nil, here, "d", start.Add(time.Minute), note("never"))
 		s.cancel("d")
 		s.cancel("nosuch")
 		time.Sleep(24 * time.Hour)
@@ -79,7 +79,7 @@ func TestScheduler(t *testing.T) {
 		// Many tasks at one time run, but only so many at once.
 		var now, most atomic.Int32
 		for i := range 100 {
-			s.set(fmt.Sprint("n", i), time.Now(), func(context.Context) {
+			s.plan(nil, here, fmt.Sprint("n", i), time.Now(), func(context.Context) {
 				if n := now.Add(1); n > most.Load() {
 					most.Store(n)
 				}
@@ -89,7 +89,7 @@ func TestScheduler(t *testing.T) {
 		}
 		time.Sleep(time.Minute)
 		synctest.Wait()
-		if most.Load() > maxTasks || most.Load() == 0 || now.Load() != 0 {
+		if most.Load() > laneWidth || most.Load() == 0 || now.Load() != 0 {
 			t.Errorf("%d tasks ran at once", most.Load())
 		}
 		cancel()

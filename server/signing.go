@@ -175,7 +175,7 @@ func (s *Server) planSigning(z *served, at time.Time) {
 		s.sched.cancel(signID(z))
 		return
 	}
-	s.sched.plan(z, signID(z), at, func(ctx context.Context) {
+	s.sched.plan(z, here, signID(z), at, func(ctx context.Context) {
 		if err := s.signAgain(ctx, z); err != nil {
 			s.planSigning(z, s.Now().Add(signRetry))
 		}
@@ -218,7 +218,7 @@ func (s *Server) planTending(z *served, at time.Time) {
 		s.sched.cancel(tendID(z))
 		return
 	}
-	s.sched.plan(z, tendID(z), at, func(ctx context.Context) {
+	s.sched.plan(z, tending, tendID(z), at, func(ctx context.Context) {
 		if err := s.tend(ctx, z); err != nil && ctx.Err() == nil {
 			s.Log.Error("the keys could not be looked after", "zone", z.name.String(), "error", err)
 			s.planTending(z, s.Now().Add(tendRetry))

@@ -88,7 +88,7 @@ func TestRemovedZoneHasNoTasks(t *testing.T) {
 	z := s.table.Load().zones[name.Key()]
 	later := s.Now().Add(time.Hour)
 	for _, id := range []string{refreshID(z), expireID(z), signID(z), tendID(z), storeID(z), lapseID(z), notifyID(z, peer), lookID(z, peer)} {
-		s.sched.plan(z, id, later, func(context.Context) {})
+		s.sched.plan(z, here, id, later, func(context.Context) {})
 	}
 	s.Reload(t.Context(), &Config{})
 	s.refreshNow(z)
