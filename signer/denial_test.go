@@ -292,7 +292,7 @@ func TestCDS(t *testing.T) {
 		t.Errorf("two operators: %s", got)
 	}
 	s := sign(t, sample(t, 0), []signer.Key{ksk, zsk, foreign}, p)
-	for keep, want := range map[bool]int{true: 3, false: 2} {
+	for keep, want := range map[bool][3]int{true: {3, 4, 2}, false: {2, 2, 1}} {
 		q := p
 		q.KeepKeys = keep
 		again, report, err := signer.Sign(context.Background(), s, []signer.Key{ksk, zsk}, q, at)
@@ -301,8 +301,10 @@ func TestCDS(t *testing.T) {
 		}
 		var n zone.Node
 		again.ApexNode(&n)
-		if set, _ := n.Find(rr.TypeDNSKEY); set.N != want || report.Foreign != 1 {
-			t.Errorf("keep %v: %d DNSKEY records, %d foreign", keep, set.N, report.Foreign)
+		for i, typ := range []rr.Type{rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY} {
+			if set, _ := n.Find(typ); set.N != want[i] || report.Foreign != 1 {
+				t.Errorf("keep %v: %d %s records, %d foreign", keep, set.N, typ, report.Foreign)
+			}
 		}
 	}
 }
