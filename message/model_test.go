@@ -108,3 +108,28 @@ func randomData(r *rand.Rand, name func() dnsname.Name) (rr.Type, []byte) {
 	}
 	return rr.TypeA, []byte{192, 0, 2, byte(r.IntN(256))}
 }
+
+// A pointer has 14 bits (RFC 1035 §4.1.4): a name whose labels begin at any octet about
+// the last that it reaches is read back as it was, the second time too.
+func TestLastOctetOfPointers(t *testing.T) {
+	owner := dnsname.MustParse("a.b.mail.saltmarsh.example.")
+	var q message.Query
+	message.ParseQuery(message.AppendQuery(nil, dnsname.Root, rr.TypeA, message.QueryOptions{ID: 1}), &q)
+	for size := 16310; size <= 16384; size++ {
+		var b message.Builder
+		b.Begin(nil, &q, message.MaxLen, message.MaxLen)
+		b.Record(message.AnswerSection, []byte{0}, 700, 1, make([]byte, size))
+		for range 3 {
+			b.Record(message.AnswerSection, []byte(owner.Wire()), rr.TypeA, 1, []byte{192, 0, 2, 1})
+		}
+		m, err := message.Decode(b.Finish())
+		if err != nil || len(m.Answer) != 4 {
+			t.Fatalf("behind %d octets: %v", size, err)
+		}
+		for _, rec := range m.Answer[1:] {
+			if !rec.Name.Equal(owner) {
+				t.Errorf("behind %d octets: %s", size, rec.Name)
+			}
+		}
+	}
+}
