@@ -89,3 +89,31 @@ func TestSweep(t *testing.T) {
 		t.Errorf("left are %v", left)
 	}
 }
+
+// A file that was saved by somebody else meanwhile, made, or taken away, is not written over.
+func TestReplace(t *testing.T) {
+	for _, c := range []struct {
+		fresh   bool
+		present string // empty: there is no file
+		changed bool
+	}{
+		{true, "", false}, {true, "theirs", true}, {true, "old", true},
+		{false, "old", false}, {false, "theirs", true}, {false, "", true},
+	} {
+		path := filepath.Join(t.TempDir(), "a.zone")
+		want := "new"
+		if c.present != "" {
+			if err := os.WriteFile(path, []byte(c.present), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if c.changed {
+			want = c.present
+		}
+		err := wholefile.Replace(path, c.fresh, []byte("old"), []byte("new"), 0o644)
+		text, _ := os.ReadFile(path)
+		if errors.Is(err, wholefile.ErrChanged) != c.changed || !c.changed && err != nil || string(text) != want {
+			t.Errorf("%+v: %v, the file holds %q", c, err, text)
+		}
+	}
+}

@@ -53,8 +53,8 @@ type Handler func(ctx context.Context, r Request) (any, error)
 // ErrForeign means that something else than our socket stands in its place.
 var ErrForeign = errors.New("is not the control socket of a server of ours")
 
-// ours tells whether path is a socket, and of whom we trust with what is said there:
-// ourselves, root, or, for root, whoever the folder belongs to.
+// ours tells whether path is a socket, and of somebody we trust with what is said there
+// (private keys among it): ourselves, root, or, for root, whoever the folder belongs to.
 func ours(path string) error {
 	info, err := os.Lstat(path)
 	if err != nil {
@@ -69,10 +69,16 @@ func ours(path string) error {
 		return err
 	}
 	me, owner, of := os.Geteuid(), info.Sys().(*syscall.Stat_t).Uid, folder.Sys().(*syscall.Stat_t).Uid
-	if int(owner) == me || owner == 0 || me == 0 && owner == of {
+	if trusted(me, int(owner), int(of)) {
 		return nil
 	}
 	return foreign(fmt.Sprintf("a socket of the user with number %d; run this as that user", owner))
+}
+
+// trusted tells whether the user me may speak to a socket of owner in a folder of the
+// user folder.
+func trusted(me, owner, folder int) bool {
+	return owner == me || owner == 0 || me == 0 && owner == folder
 }
 
 // Listen opens the socket at path. A socket left over from a server that was
