@@ -53,50 +53,6 @@ func results(rs []ZoneResult) string {
 	return strings.Join(out, ", ")
 }
 
-func TestScheduler(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		s := newScheduler(time.Now)
-		ctx, cancel := context.WithCancel(context.Background())
-		ended := make(chan struct{})
-		go func() { s.run(ctx); close(ended) }()
-		start := time.Now()
-		var log []string
-		note := func(name string) func(context.Context) {
-			return func(context.Context) { log = append(log, fmt.Sprintf("%s@%s", name, time.Since(start))) }
-		}
-		s.plan(nil, here, "b", start.Add(2*time.Hour), note("b"))
-		s.plan(nil, here, "a", start.Add(time.Hour), note("a"))
-		s.plan(nil, here, "c", start.Add(3*time.Hour), note("never"))
-		s.plan(nil, here, "c", start.Add(30*time.Minute), note("c")) // the later plan counts
-		s.plan(nil, here, "d", start.Add(time.Minute), note("never"))
-		s.cancel("d")
-		s.cancel("nosuch")
-		time.Sleep(24 * time.Hour)
-		synctest.Wait()
-		if got := strings.Join(log, " "); got != "c@30m0s a@1h0m0s b@2h0m0s" {
-			t.Errorf("ran %s", got)
-		}
-		// Many tasks at one time run, but only so many at once.
-		var now, most atomic.Int32
-		for i := range 100 {
-			s.plan(nil, here, fmt.Sprint("n", i), time.Now(), func(context.Context) {
-				if n := now.Add(1); n > most.Load() {
-					most.Store(n)
-				}
-				time.Sleep(time.Second)
-				now.Add(-1)
-			})
-		}
-		time.Sleep(time.Minute)
-		synctest.Wait()
-		if most.Load() > laneWidth || most.Load() == 0 || now.Load() != 0 {
-			t.Errorf("%d tasks ran at once", most.Load())
-		}
-		cancel()
-		<-ended
-	})
-}
-
 func TestReload(t *testing.T) {
 	s := New(Options{})
 	a, b := &source{snap: version("a.", 1, 1)}, &source{err: errors.New("broken")}
