@@ -3,7 +3,7 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null)
 FUZZTIME ?= 30s
 LONG ?= 1h
 
-.PHONY: build test race demo bench models screenshots fuzz reference
+.PHONY: build test race demo bench models screenshots fuzz lint reference
 
 build: ## one static program in bin/
 	CGO_ENABLED=0 go build -trimpath -ldflags '-X fencepost/internal/cli.version=$(VERSION)' -o bin/fencepost ./cmd/fencepost
@@ -22,7 +22,7 @@ bench: ## parts, then the whole program beside its ceilings
 	go run ./bench
 
 models: ## each test against a model or a reference for LONG
-	for p in answer zone zonefile journal lint/checks; do go test -timeout 0 ./$$p -long $(LONG) || exit 1; done
+	for p in answer zone zonefile store lint/checks; do go test -timeout 0 ./$$p -long $(LONG) || exit 1; done
 
 screenshots: build ## needs Xvfb, xterm, ImageMagick and librsvg
 	scripts/screenshots bin/fencepost docs/screenshots
@@ -32,16 +32,7 @@ reference: build ## docs/findings.md and docs/configuration.md, from the catalog
 	{ printf '# fencepost.toml\n\nMade by `fencepost explain fencepost.toml`.\n\n```toml\n'; bin/fencepost explain fencepost.toml; printf '```\n'; } >docs/configuration.md
 
 fuzz: ## each target for FUZZTIME
-	go test -run '^$$' -fuzz FuzzStream -fuzztime $(FUZZTIME) ./internal/editor
-	go test -run '^$$' -fuzz FuzzZone -fuzztime $(FUZZTIME) ./zonefile
-	go test -run '^$$' -fuzz FuzzTidy -fuzztime $(FUZZTIME) ./zonefile
-	go test -run '^$$' -fuzz FuzzEdit -fuzztime $(FUZZTIME) ./zonefile
-	go test -run '^$$' -fuzz FuzzRanges -fuzztime $(FUZZTIME) ./zonefile
-	go test -run '^$$' -fuzz FuzzData -fuzztime $(FUZZTIME) ./rr
-	go test -run '^$$' -fuzz FuzzPositions -fuzztime $(FUZZTIME) ./internal/editor
-	go test -run '^$$' -fuzz FuzzMessage -fuzztime $(FUZZTIME) ./message
-	go test -run '^$$' -fuzz FuzzName -fuzztime $(FUZZTIME) ./dnsname
-	go test -run '^$$' -fuzz FuzzRespond -fuzztime $(FUZZTIME) ./answer
-	go test -run '^$$' -fuzz FuzzValidate -fuzztime $(FUZZTIME) ./validate
-	go test -run '^$$' -fuzz FuzzImport -fuzztime $(FUZZTIME) ./keyring
-	go test -run '^$$' -fuzz FuzzVerify -fuzztime $(FUZZTIME) ./tsig
+	scripts/fuzz $(FUZZTIME)
+
+lint: ## staticcheck, of the version that tools/go.mod names
+	scripts/lint

@@ -38,16 +38,13 @@ type Options struct {
 	TCP     bool
 	Limit   int    // most octets of the response
 	UDPSize uint16 // what we say in OPT that we take over UDP
+	// Expire is for how many seconds the zone may still be served, for whoever asked
+	// (RFC 7314); negative says nothing of it.
+	Expire int64
 }
 
 // maxChain bounds how many aliases one answer follows.
 const maxChain = 16
-
-// Extended errors (RFC 8914 §4).
-const (
-	edeNotReady         = 14
-	edeNotAuthoritative = 20
-)
 
 // Responder answers questions. It holds scratch memory, so that plain answers
 // allocate nothing; a Responder serves one goroutine at a time.
@@ -96,6 +93,9 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 	r.q, r.src, r.tcp, r.truncate, r.owner = q, src, o.TCP, false, nil
 	r.nProofs, r.nDNames, r.nDue = 0, 0, 0
 	r.b.Begin(dst, q, o.Limit, o.UDPSize)
+	if q.WantsExpire && o.Expire >= 0 {
+		r.b.AddExpire(uint32(o.Expire))
+	}
 	if code := r.refuse(q); code != message.NoError {
 		r.b.SetRcode(code)
 		return r.b.Finish()
@@ -108,12 +108,12 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 	case NotServed:
 		r.trace(Step{Kind: NoZone})
 		r.b.SetRcode(message.Refused)
-		r.b.SetEDE(edeNotAuthoritative)
+		r.b.SetEDE(message.NotAuthoritative)
 		return r.b.Finish()
 	case Unavailable:
 		r.trace(Step{Kind: ZoneUnavailable})
 		r.b.SetRcode(message.ServFail)
-		r.b.SetEDE(edeNotReady)
+		r.b.SetEDE(message.NotReady)
 		return r.b.Finish()
 	}
 	r.chain(z)
@@ -170,7 +170,7 @@ func (r *Responder) chain(z *zone.Snapshot) {
 	}
 }
 
-// met tells whether a name is one of those that were looked up.
+// met reports whether a name is one of those that were looked up.
 func (r *Responder) met(name []byte, step int) bool {
 	for _, n := range r.names[:step+1] {
 		if dnsname.EqualWire(n, name) {
@@ -193,7 +193,7 @@ func (r *Responder) lookup(step int) (follow []byte) {
 		r.b.SetFlag(message.FlagAA) // of the first owner (RFC 6604 §2)
 	}
 	switch {
-	case m.Substitute:
+	case m.BelowDNAME:
 		return r.substitute()
 	case m.Exact:
 		return r.data(&m.Node, false)
@@ -280,7 +280,7 @@ func (r *Responder) add(s message.Section, owner []byte, set zone.RRset, ttl uin
 	mark := r.b.Mark()
 	var data []byte
 	for t := set.Type; set.N > 0; {
-		data, set = set.Cut()
+		data, set = set.Next()
 		if !r.b.Record(s, owner, t, ttl, data) {
 			r.b.Rollback(mark)
 			return false
@@ -421,7 +421,7 @@ func (r *Responder) substitute() (follow []byte) {
 	return r.scratch
 }
 
-// redirected tells whether the set asked for is a DNAME that stands in the response
+// redirected reports whether the set asked for is a DNAME that stands in the response
 // because it led here.
 func (r *Responder) redirected(n *zone.Node, t rr.Type) bool {
 	if t != rr.TypeDNAME {
@@ -435,7 +435,7 @@ func (r *Responder) redirected(n *zone.Node, t rr.Type) bool {
 	return false
 }
 
-// usedDNAME tells whether the DNAME of a node is in the response, and notes that it
+// usedDNAME reports whether the DNAME of a node is in the response, and notes that it
 // will be.
 func (r *Responder) usedDNAME(n *zone.Node) bool {
 	if r.redirected(n, rr.TypeDNAME) {

@@ -148,7 +148,7 @@ func (r *Responder) proveNoWildcard(encloser int) {
 	r.proveBefore(&r.wild.Before)
 }
 
-// proved tells whether the NSEC of n is in the response, and notes that it
+// proved reports whether the NSEC of n is in the response, and notes that it
 // will be.
 func (r *Responder) proved(n *zone.Node) bool {
 	for i := range r.nProofs {

@@ -10,7 +10,7 @@ import (
 
 // Proofs with NSEC3 (RFC 5155 §7.2). Names are given by their keys.
 
-// hashing tells whether the zone proves with NSEC3.
+// hashing reports whether the zone proves with NSEC3.
 func (r *Responder) hashing() bool { return r.z.HashParams() != nil }
 
 // hashKey is the key of the hashed owner for a name.
@@ -28,7 +28,7 @@ func (r *Responder) hashKey(dst, key []byte) []byte {
 func (r *Responder) hashedMatch(key []byte) bool {
 	var buf [dnssec.HashLabel + 1]byte
 	var n zone.Node
-	if !r.z.Hashed().Get(r.hashKey(buf[:0], key), &n) {
+	if !r.z.NSEC3().Get(r.hashKey(buf[:0], key), &n) {
 		return false
 	}
 	r.addHashed(&n)
@@ -47,7 +47,7 @@ func (r *Responder) hashedCover(key []byte) {
 // coverOf puts a cursor on that record.
 func (r *Responder) coverOf(key []byte, c *zone.Cursor) {
 	var buf [dnssec.HashLabel + 1]byte
-	h := r.z.Hashed()
+	h := r.z.NSEC3()
 	if c.Seek(h, r.hashKey(buf[:0], key)); !c.Valid() {
 		c.Seek(h, lastHash)
 	}

@@ -75,7 +75,7 @@ func newRefZone(z *zone.Snapshot) *refZone {
 
 func (z *refZone) at(n dnsname.Name) map[rr.Type]*refSet { return z.sets[n.Key()] }
 
-// exists tells whether a name has records, or a name below it has.
+// exists reports whether a name has records, or a name below it has.
 func (z *refZone) exists(n dnsname.Name) bool {
 	for k := range z.sets {
 		if o, _ := dnsname.FromWire([]byte(k)); o.AtOrBelow(n) {

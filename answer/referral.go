@@ -50,7 +50,7 @@ func (r *Responder) addServers(owner []byte, servers zone.RRset, asked bool) boo
 	mark := r.b.Mark()
 	var data []byte
 	for ttl := servers.TTL; servers.N > 0; {
-		data, servers = servers.Cut()
+		data, servers = servers.Next()
 		if !r.b.SuffixOwner(message.AuthoritySection, len(owner), rr.TypeNS, ttl, data) {
 			r.b.Rollback(mark)
 			return false
@@ -80,7 +80,7 @@ func (r *Responder) glueOf(servers zone.RRset, cutKey []byte, below bool) bool {
 	var n zone.Node
 	var host []byte
 	for servers.N > 0 {
-		host, servers = servers.Cut()
+		host, servers = servers.Next()
 		key, ok := r.z.AppendKey(keyBuf[:0], host)
 		if !ok || below != (len(key) >= len(cutKey) && string(key[:len(cutKey)]) == string(cutKey)) || !r.z.Get(key, &n) {
 			continue

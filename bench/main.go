@@ -19,7 +19,7 @@ import (
 	"strings"
 	"time"
 
-	"fencepost/server/datagram"
+	"fencepost/netio/datagram"
 )
 
 func main() {

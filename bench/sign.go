@@ -120,7 +120,7 @@ func (b *bench) signChange(denial string) error {
 		if err != nil {
 			return err
 		}
-		next, err := plain.With([]zone.Change{{Owner: name, Records: []rr.Record{{Type: rr.TypeA, TTL: 300, Data: []byte{192, 0, 2, byte(i)}}}}})
+		next, err := plain.Replace([]zone.Content{{Owner: name, Records: []rr.Record{{Type: rr.TypeA, TTL: 300, Data: []byte{192, 0, 2, byte(i)}}}}})
 		if err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func MustParse(text string) Name {
 	return n
 }
 
-// IsZero tells whether n is the zero Name, which is no name at all.
+// IsZero reports whether n is the zero Name, which is no name at all.
 func (n Name) IsZero() bool { return n.w == "" }
 
 // Wire is the uncompressed wire form, final root label included.
@@ -71,6 +71,15 @@ func (n Name) String() string {
 		return ""
 	}
 	return string(AppendText(make([]byte, 0, len(n.w)+8), []byte(n.w)))
+}
+
+// Plain is the name as people write it in prose: without the final dot, but for the root.
+func (n Name) Plain() string {
+	s := n.String()
+	if len(s) > 1 {
+		return strings.TrimSuffix(s, ".")
+	}
+	return s
 }
 
 // Labels counts the labels without the root: 0 for ".".
@@ -119,13 +128,13 @@ func (n Name) Key() string {
 // Lower is n with its ASCII letters in lower case, the canonical form of RFC 4034 §6.2.
 func (n Name) Lower() Name { return Name{n.Key()} }
 
-// IsWildcard tells whether the leftmost label is a single asterisk (RFC 4592 §2.1.1).
+// IsWildcard reports whether the leftmost label is a single asterisk (RFC 4592 §2.1.1).
 func (n Name) IsWildcard() bool { return strings.HasPrefix(n.w, "\x01*") }
 
-// Below tells whether n is a descendant of m and not m itself.
+// Below reports whether n is a descendant of m and not m itself.
 func (n Name) Below(m Name) bool { return len(n.w) > len(m.w) && n.AtOrBelow(m) }
 
-// AtOrBelow tells whether n is m or a descendant of m.
+// AtOrBelow reports whether n is m or a descendant of m.
 func (n Name) AtOrBelow(m Name) bool {
 	d := len(n.w) - len(m.w)
 	if d < 0 || m.w == "" {

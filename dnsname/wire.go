@@ -111,7 +111,7 @@ func AppendLabelKey(dst, label []byte) []byte {
 	return append(dst, 0)
 }
 
-// plainOctets tells whether eight octets at once are none of 0, 1 and A to Z, as
+// plainOctets reports whether eight octets at once are none of 0, 1 and A to Z, as
 // in nearly all names. Octets beyond ASCII count as not plain.
 func plainOctets(v uint64) bool {
 	const ones, high = 0x0101010101010101, 0x8080808080808080

@@ -67,7 +67,7 @@ func (k *PublicKey) Revoked() uint16 {
 // Bits is the size of an RSA key's modulus, or of a point's coordinate.
 func (k *PublicKey) Bits() int { return keyBits(k.Algorithm, k.Data[4:]) }
 
-// IsZoneKey tells whether the key may sign data of a zone (RFC 4034 §2.1.1).
+// IsZoneKey reports whether the key may sign data of a zone (RFC 4034 §2.1.1).
 func (k *PublicKey) IsZoneKey() bool { return k.Flags&FlagZone != 0 && k.Flags&FlagRevoked == 0 }
 
 // Verify checks a signature over data: nil, ErrSignature or ErrUnsupported.

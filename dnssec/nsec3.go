@@ -128,7 +128,7 @@ func ParseNSEC3(data []byte) (n NSEC3, err error) {
 	return n, nil
 }
 
-// Equal tells whether two chains have the same parameters.
+// Equal reports whether two chains have the same parameters.
 func (p *NSEC3Params) Equal(o *NSEC3Params) bool {
 	return p.Iterations == o.Iterations && string(p.Salt) == string(o.Salt)
 }

@@ -82,7 +82,7 @@ func AppendSigned(dst []byte, s *RRSIG, owner []byte, set zone.RRset) []byte {
 	t := set.Type
 	var data []byte
 	for set.N > 0 {
-		data, set = set.Cut()
+		data, set = set.Next()
 		dst = append(dst, name...)
 		dst = append(dst, byte(t>>8), byte(t), 0, byte(rr.ClassIN))
 		dst = binary.BigEndian.AppendUint32(dst, s.OriginalTTL)

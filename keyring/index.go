@@ -21,25 +21,30 @@ import (
 	"fencepost/rr"
 )
 
+// formatVersion is the version of keyring.toml that is written; files without one are of
+// version 1. What is newer is not read.
+const formatVersion = 1
+
 // ringFile is keyring.toml.
 type ringFile struct {
-	Zone     string     `toml:"zone"`
-	Unsigned bool       `toml:"unsigned,omitempty"`
-	Serial   uint32     `toml:"serial,omitempty"`
-	Parent   string     `toml:"parent-problem,omitempty"`
-	Rejected bool       `toml:"parent-rejects,omitempty"`
-	Since    time.Time  `toml:"parent-problem-since,omitzero"`
-	Clock    time.Time  `toml:"clock-confirmed,omitzero"`
-	Key      []keyFile  `toml:"key"`
-	TTL      *ttlFile   `toml:"ttl,omitempty"`
-	Roll     *roll.Roll `toml:"roll,omitempty"`
-	Last     *roll.Roll `toml:"last-roll,omitempty"`
+	Format   int           `toml:"format,omitempty"`
+	Zone     string        `toml:"zone"`
+	Unsigned bool          `toml:"unsigned,omitempty"`
+	Serial   uint32        `toml:"serial,omitempty"`
+	Parent   string        `toml:"parent-problem,omitempty"`
+	Rejected bool          `toml:"parent-rejects,omitempty"`
+	Since    time.Time     `toml:"parent-problem-since,omitzero"`
+	Clock    time.Time     `toml:"clock-confirmed,omitzero"`
+	Key      []keyFile     `toml:"key"`
+	TTL      *ttlFile      `toml:"ttl,omitempty"`
+	Roll     *rolloverFile `toml:"roll,omitempty"`
+	Last     *rolloverFile `toml:"last-roll,omitempty"`
 }
 
 type ttlFile struct {
-	Keys roll.TTLs `toml:"keys,omitempty"`
-	Data roll.TTLs `toml:"data,omitempty"`
-	DS   roll.TTLs `toml:"ds,omitempty"`
+	Keys []oneTTL `toml:"keys,omitempty"`
+	Data []oneTTL `toml:"data,omitempty"`
+	DS   []oneTTL `toml:"ds,omitempty"`
 }
 
 type keyFile struct {
@@ -74,9 +79,9 @@ const head = `# The keys of this zone and where each is in its life. Written by 
 `
 
 func (r *Ring) encode() ([]byte, error) {
-	f := ringFile{Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Clock: r.ClockConfirmed, Roll: r.Roll.Roll, Last: r.Roll.Last}
+	f := ringFile{Format: formatVersion, Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Clock: r.ClockConfirmed, Roll: fileOfRollover(r.Roll.Roll), Last: fileOfRollover(r.Roll.Last)}
 	if len(r.TTLs.Keys)+len(r.TTLs.Data)+len(r.TTLs.DS) > 0 {
-		f.TTL = &ttlFile{r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS}
+		f.TTL = &ttlFile{fileOfTTLs(r.TTLs.Keys), fileOfTTLs(r.TTLs.Data), fileOfTTLs(r.TTLs.DS)}
 	}
 	for _, e := range r.Keys {
 		k := keyFile{Tag: e.Tag, Algorithm: e.Public.Algorithm.String(), Role: RoleName(e.Role), State: e.State, File: e.File, Public: PublicText(e.Public.Data),
@@ -100,6 +105,9 @@ func (r *Ring) decode(text []byte) error {
 	if err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&f); err != nil {
 		return err
 	}
+	if f.Format > formatVersion {
+		return fmt.Errorf("it is of format %d, and this program knows formats up to %d: a newer fencepost wrote it", f.Format, formatVersion)
+	}
 	name, err := dnsname.Parse(f.Zone, dnsname.Root)
 	if err != nil || !name.Equal(r.Zone) {
 		return fmt.Errorf("these are the keys of %q, not of %s", f.Zone, r.Zone)
@@ -114,11 +122,11 @@ func (r *Ring) decode(text []byte) error {
 		}
 		r.list(e)
 	}
-	r.Roll.Unsigned, r.Roll.Roll, r.Roll.Last = f.Unsigned, f.Roll, f.Last
+	r.Roll.Unsigned, r.Roll.Roll, r.Roll.Last = f.Unsigned, f.Roll.rollover(), f.Last.rollover()
 	r.Serial, r.ClockConfirmed = f.Serial, f.Clock
 	r.Parent.Problem, r.Parent.Rejects, r.Parent.Since = f.Parent, f.Rejected, f.Since
 	if f.TTL != nil {
-		r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS = f.TTL.Keys, f.TTL.Data, f.TTL.DS
+		r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS = ttlsOf(f.TTL.Keys), ttlsOf(f.TTL.Data), ttlsOf(f.TTL.DS)
 	}
 	return r.Roll.Check()
 }

@@ -39,7 +39,7 @@ type Ring struct {
 	Zone dnsname.Name
 	Dir  string
 	Keys []*Entry
-	Roll *roll.Ring // the same keys with the rollover
+	Roll *roll.KeySet // the same keys with the rollover
 	// Keys and Data are the TTLs that caches may hold; Parent those of the DS.
 	TTLs struct{ Keys, Data, DS roll.TTLs }
 	// Serial is the highest that the zone was signed with: it must not go back where
@@ -125,7 +125,7 @@ func Flags(r signer.Role) uint16 {
 // folder that does not exist is an empty ring. Files that others can read are
 // refused.
 func Open(dir string, zone dnsname.Name) (*Ring, error) {
-	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.Ring{}}
+	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.KeySet{}}
 	text, err := os.ReadFile(filepath.Join(dir, IndexFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return r, nil
@@ -374,4 +374,29 @@ func bit(b bool) int {
 		return 1
 	}
 	return 0
+}
+
+// EntryPoint reports whether a parent can have a DS for the key.
+func (e *Entry) EntryPoint() bool { return e.Role != signer.ZSK }
+
+// Unused are the keys of ours that were made and never used.
+func (r *Ring) Unused() (out []*Entry) {
+	for _, e := range r.Keys {
+		if e.State == roll.Generated && !e.Foreign && !e.SignZone {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Unlisted are the key files in the folder that the ring does not list, by name.
+func (r *Ring) Unlisted() (out []string) {
+	files, _ := filepath.Glob(filepath.Join(r.Dir, "*.pem"))
+	for _, f := range files {
+		name := filepath.Base(f)
+		if !slices.ContainsFunc(r.Keys, func(e *Entry) bool { return filepath.Base(e.File) == name }) {
+			out = append(out, name)
+		}
+	}
+	return out
 }

@@ -48,9 +48,9 @@ func TestRing(t *testing.T) {
 	}
 	r.TTLs.Keys = r.TTLs.Keys.Note(3600, now, time.Hour).Note(60, now, time.Hour)
 	timing := roll.Timing{Keys: r.TTLs.Keys}
-	r.Roll.Tend(now, nil, &timing)
+	r.Roll.Advance(now, nil, &timing)
 	r.Roll.Served(7, now)
-	r.Roll.Tend(now, []roll.Look{{Server: "harbour", Err: errors.New("no answer")}}, &timing)
+	r.Roll.Advance(now, []roll.Observation{{Server: "harbour", Err: errors.New("no answer")}}, &timing)
 	if err := r.Save(); err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +75,7 @@ func TestRing(t *testing.T) {
 		t.Errorf("a ZSK has flags %d", flags)
 	}
 	was, is := r.Roll.Roll, again.Roll.Roll
-	if is == nil || is.Serial != 7 || !is.Shown.Equal(was.Shown) || !slices.Equal(is.New, was.New) || len(is.Sights) != 1 || is.Sights[0] != was.Sights[0] || len(again.TTLs.Keys) != 2 {
+	if is == nil || is.Serial != 7 || !is.Shown.Equal(was.Shown) || !slices.Equal(is.New, was.New) || len(is.States) != 1 || is.States[0] != was.States[0] || len(again.TTLs.Keys) != 2 {
 		t.Errorf("the rollover comes back as %+v, %+v", is, again.TTLs)
 	}
 	if _, err := keyring.Open(dir, dnsname.MustParse("other.")); err == nil {

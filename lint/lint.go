@@ -24,17 +24,17 @@ import (
 type Check struct {
 	diag.Rule
 
-	Types []rr.Type                 // with Set: the types it wants; nil: all
-	Set   func(p *Pass, set Set)    // called for each RRset of these types, not to be kept
-	Name  func(p *Pass, name *Name) // called for each owner name
-	Zone  func(p *Pass)             // called once
-	Fleet func(f *Fleet)            // called once for all zones of a workspace
+	Types     []rr.Type                 // with Set: the types it wants; nil: all
+	Set       func(p *Pass, set Set)    // called for each RRset of these types, not to be kept
+	Name      func(p *Pass, name *Name) // called for each owner name
+	Zone      func(p *Pass)             // called once
+	Workspace func(f *Workspace)        // called once for all zones of a workspace
 }
 
 // Scope is what a check looks at: record set, name, zone or workspace.
 func (c *Check) Scope() string {
 	switch {
-	case c.Fleet != nil:
+	case c.Workspace != nil:
 		return "workspace"
 	case c.Zone != nil:
 		return "zone"
@@ -137,7 +137,7 @@ func addTallies(passes []*Pass, diags *diag.List) {
 	}
 }
 
-// IsServer tells whether an NS record of the zone points to the name. The set of
+// IsServer reports whether an NS record of the zone points to the name. The set of
 // them is made when first asked for.
 func (p *Pass) IsServer(n *Name) bool {
 	var buf [2 * dnsname.MaxWire]byte
@@ -170,14 +170,14 @@ type Name struct {
 	looked bool
 }
 
-// Odd tells whether the labels below the apex hold anything but letters, digits
+// Odd reports whether the labels below the apex hold anything but letters, digits
 // and single hyphens inside: few do, and several checks want to know.
 func (n *Name) Odd() bool {
 	n.look()
 	return n.odd
 }
 
-// Quad tells whether the labels below the apex are four numbers of up to three digits,
+// Quad reports whether the labels below the apex are four numbers of up to three digits,
 // as those of an address.
 func (n *Name) Quad() bool {
 	n.look()
@@ -295,7 +295,7 @@ func newPlan(checks []*Check) *plan {
 	pl := &plan{byType: map[rr.Type][]*Check{}}
 	for _, c := range checks {
 		switch {
-		case c.Fleet != nil:
+		case c.Workspace != nil:
 		case c.Zone != nil:
 			pl.zone = append(pl.zone, c)
 		case c.Name != nil:
@@ -458,7 +458,7 @@ func (p *Pass) look(wire []byte) (t Target) {
 	p.Zone.Lookup(key, &m)
 	node := &m.Node
 	switch {
-	case m.Cut || m.Substitute:
+	case m.Cut || m.BelowDNAME:
 		t.Delegated = true
 		var glue zone.Node
 		if p.Zone.Get(key, &glue) {

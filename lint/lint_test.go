@@ -167,7 +167,7 @@ func TestFleet(t *testing.T) {
 	parent := load(t, &src, diags, "p", head+"sub NS ns.sub\nns.sub A 192.0.2.1\nwww A 192.0.2.2\n")
 	child := load(t, &src, diags, "c", "$ORIGIN sub.example.com.\n$TTL 60\n@ SOA ns h 1 2 3 4 5\n@ NS ns\nns A 192.0.2.1\n")
 	var seen []string
-	check := &lint.Check{Rule: diag.Rule{Code: "fleet", Severity: diag.Error}, Fleet: func(f *lint.Fleet) {
+	check := &lint.Check{Rule: diag.Rule{Code: "fleet", Severity: diag.Error}, Workspace: func(f *lint.Workspace) {
 		for _, m := range f.Members {
 			if p := f.Parent(m); p != nil {
 				seen = append(seen, m.Apex().String()+" in "+p.Apex().String())
@@ -196,7 +196,7 @@ func TestFleet(t *testing.T) {
 	if check.Scope() != "workspace" || everyA.Scope() != "record set" {
 		t.Error("the scopes are wrong")
 	}
-	lint.RunFleet([]*lint.Check{check, everyA}, []*lint.Member{{Loaded: parent}, {Loaded: child}}, &src, diags)
+	lint.RunWorkspace([]*lint.Check{check, everyA}, []*lint.Zone{{Loaded: parent}, {Loaded: child}}, &src, diags)
 	expect(t, "fleet", seen, "ns.sub.example.com. line 6", "www.example.com. line 7", "sub.example.com. in example.com.", "ns.sub.example.com. line 5")
 	last := diags.All[len(diags.All)-1]
 	if !last.Zone.Equal(child.Apex()) {

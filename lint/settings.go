@@ -82,7 +82,7 @@ func (s *Settings) Settle(diags *diag.List, files []*source.File, all bool) *dia
 	return out
 }
 
-// adjustable tells whether a rule can be changed: what cannot be read stays an
+// adjustable reports whether a rule can be changed: what cannot be read stays an
 // error.
 func (s *Settings) adjustable(r *diag.Rule) bool {
 	for _, code := range s.Known {
@@ -122,7 +122,7 @@ func (s *Settings) allowed(d *diag.Diagnostic, remarks []*remark, used map[*Allo
 	return false
 }
 
-// allowedAt tells whether a comment allows a finding at a place.
+// allowedAt reports whether a comment allows a finding at a place.
 func allowedAt(at source.Pos, code string, remarks []*remark) bool {
 	for _, r := range remarks {
 		if at >= r.entry.Start && at < r.entry.End && r.allows(code) {

@@ -22,6 +22,9 @@ type Builder struct {
 	udpSize uint16
 	ede     int // extended error to add, or -1
 
+	options  [optionRoom]byte // EDNS options to add
+	nOptions int
+
 	names    [maxNames]nameRef          // where names stand that later ones can point to
 	starts   [dnsname.MaxWire / 2]uint8 // scratch: the labels of the name being written
 	hashes   [dnsname.MaxWire / 2]uint32
@@ -61,7 +64,7 @@ const (
 // limit octets; ourSize is what we take over UDP, for OPT.
 func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 	b.base, b.counts, b.rcode, b.ede = len(dst), [4]uint16{}, NoError, -1
-	b.nNames, b.qname, b.below = 0, false, nil
+	b.nNames, b.qname, b.below, b.nOptions = 0, false, nil, 0
 	b.flags = FlagQR | uint16(q.Opcode())<<11 | q.Flags&FlagRD
 	b.edns, b.do, b.udpSize = q.HasEDNS, q.DO, ourSize
 	b.limit, b.question = limit, q.Question
@@ -79,7 +82,7 @@ func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 // nowhere else: with millions of records no search is worth its time. room is what
 // is added behind OPT, as a signature is.
 func (b *Builder) Transfer(q *Query, room int) {
-	b.below, b.belowAt, b.largest = q.Name, HeaderLen, MaxLen-room
+	b.below, b.belowAt, b.largest = q.Name, HeaderLen, MaxLen-room-b.nOptions
 	if b.edns {
 		b.largest -= optLen
 	}
@@ -95,7 +98,7 @@ func (b *Builder) Rcode() Rcode { return b.rcode }
 func (b *Builder) SetFlag(f uint16) { b.flags |= f }
 
 // SetEDE adds an extended error if the request had EDNS (RFC 8914).
-func (b *Builder) SetEDE(code int) { b.ede = code }
+func (b *Builder) SetEDE(code ExtendedError) { b.ede = int(code) }
 
 // Len is the present length of the message.
 func (b *Builder) Len() int { return len(b.buf) - b.base }
@@ -208,7 +211,7 @@ func (b *Builder) data(t rr.Type, data []byte) {
 	b.buf[at-2], b.buf[at-1] = byte(n>>8), byte(n)
 }
 
-// packsNames tells whether data of type t have names that are compressed when
+// packsNames reports whether data of type t have names that are compressed when
 // sent: the types of RFC 1035 (RFC 3597 §4). All their numbers are below 16.
 func packsNames(t rr.Type) bool { return t < 16 && rr.HasNames(t) }
 
@@ -255,7 +258,7 @@ func (b *Builder) name(w []byte) {
 	b.buf = append(b.buf, 0xc0|byte(to>>8), byte(to))
 }
 
-// onLabel tells whether a label of w begins at d.
+// onLabel reports whether a label of w begins at d.
 func onLabel(w []byte, d int) bool {
 	i := 0
 	for i < d {
@@ -308,7 +311,7 @@ func (b *Builder) lookup(hash uint32, w []byte) int {
 	return 0
 }
 
-// nameAt tells whether the name at off of the message, which we wrote and which
+// nameAt reports whether the name at off of the message, which we wrote and which
 // may end in a pointer, is w.
 func (b *Builder) nameAt(off int, w []byte) bool {
 	msg := b.buf[b.base:]
@@ -333,11 +336,7 @@ func (b *Builder) nameAt(off int, w []byte) bool {
 func (b *Builder) Finish() []byte {
 	if b.edns {
 		b.buf = appendOPT(b.buf, b.udpSize, b.rcode, b.do)
-		if b.ede >= 0 && b.Len()+edeLen <= b.limit+optLen {
-			at := len(b.buf)
-			b.buf = append(b.buf, 0, OptionEDE, 0, 2, byte(b.ede>>8), byte(b.ede))
-			b.buf[at-1] = 6
-		}
+		b.finishOptions()
 		b.counts[3]++
 	}
 	msg := b.buf[b.base:]

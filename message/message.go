@@ -19,54 +19,6 @@ const HeaderLen = 12
 // MaxLen is the most octets a message can have over TCP.
 const MaxLen = 65535
 
-// Rcode is a response code, with the upper bits that EDNS adds (RFC 6895 §2.3).
-type Rcode uint16
-
-// The response codes in use.
-const (
-	NoError  Rcode = 0
-	FormErr  Rcode = 1
-	ServFail Rcode = 2
-	NXDomain Rcode = 3
-	NotImp   Rcode = 4
-	Refused  Rcode = 5
-	NotAuth  Rcode = 9
-	NotZone  Rcode = 10
-	BadVers  Rcode = 16
-)
-
-var rcodeNames = map[Rcode]string{NoError: "NOERROR", FormErr: "FORMERR", ServFail: "SERVFAIL", NXDomain: "NXDOMAIN",
-	NotImp: "NOTIMP", Refused: "REFUSED", 6: "YXDOMAIN", 7: "YXRRSET", 8: "NXRRSET", NotAuth: "NOTAUTH", NotZone: "NOTZONE",
-	BadVers: "BADVERS"}
-
-var rcodeWords = map[Rcode]string{NoError: "no error", FormErr: "the server did not understand the question",
-	ServFail: "the server could not answer", NXDomain: "the name does not exist", NotImp: "the server does not do this kind of request",
-	Refused: "the server refuses to answer", NotAuth: "the server is not responsible for the zone, or the signature was wrong"}
-
-func (r Rcode) String() string {
-	if s := rcodeNames[r]; s != "" {
-		return s
-	}
-	return fmt.Sprintf("RCODE%d", uint16(r))
-}
-
-// Words says in plain English what the code means.
-func (r Rcode) Words() string {
-	if s := rcodeWords[r]; s != "" {
-		return s
-	}
-	return r.String()
-}
-
-// Opcode is a kind of request.
-type Opcode uint8
-
-// The opcodes in use.
-const (
-	OpQuery  Opcode = 0
-	OpNotify Opcode = 4
-)
-
 // Bits of the header's third and fourth octets, as a 16-bit number.
 const (
 	FlagQR uint16 = 1 << 15
@@ -120,9 +72,6 @@ type Option struct {
 	Code uint16
 	Data []byte
 }
-
-// OptionEDE is the code of an extended DNS error (RFC 8914 §2).
-const OptionEDE = 15
 
 // Message is a whole message taken apart. The OPT record is in EDNS and not in
 // Additional; a TSIG record stays in Additional.

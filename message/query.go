@@ -22,8 +22,10 @@ type Query struct {
 
 	// For NOTIFY the serial of a SOA in the answer section, for IXFR that of one in the
 	// authority section.
-	HasSerial bool
-	Serial    uint32
+	// WantsExpire is set by an EXPIRE option (RFC 7314).
+	WantsExpire bool
+	HasSerial   bool
+	Serial      uint32
 	// Authority counts the records of the authority section (RFC 1995 §3).
 	Authority int
 }
@@ -121,7 +123,7 @@ func (q *Query) record(msg []byte, off, section int) (next int, code Rcode, ok b
 		q.UDPSize = max(int(be16(msg[off+2:])), MinUDP)
 		q.Version = msg[off+5]
 		q.DO = msg[off+6]&0x80 != 0
-		if !goodOptions(msg[off+10 : next]) { // the answer has OPT all the same (RFC 6891 §7)
+		if !q.options(msg[off+10 : next]) { // the answer has OPT all the same (RFC 6891 §7)
 			return 0, FormErr, false
 		}
 	case t == rr.TypeTSIG:
@@ -152,16 +154,6 @@ func skipName(msg []byte, off int) (int, bool) {
 	return 0, false
 }
 
-func goodOptions(b []byte) bool {
-	for len(b) > 0 {
-		if len(b) < 4 || len(b) < 4+int(be16(b[2:])) {
-			return false
-		}
-		b = b[4+int(be16(b[2:])):]
-	}
-	return true
-}
-
 // QueryOptions say how a request is written.
 type QueryOptions struct {
 	ID      uint16
@@ -171,6 +163,11 @@ type QueryOptions struct {
 	UDPSize uint16
 	DO      bool
 	CD      bool
+	// SOA is the data of the SOA of the version that an IXFR begins at, for the authority
+	// section (RFC 1995 §3); nil puts none there.
+	SOA []byte
+	// Expire asks how long the zone may still be served (RFC 7314 §4). It takes EDNS.
+	Expire bool
 }
 
 // AppendQuery appends a request for one question.
@@ -185,14 +182,25 @@ func AppendQuery(dst []byte, name dnsname.Name, t rr.Type, o QueryOptions) []byt
 	if o.Opcode == OpNotify {
 		flags |= FlagAA // RFC 1996 §3.3
 	}
+	at := len(dst)
 	dst = append(dst, byte(o.ID>>8), byte(o.ID), byte(flags>>8), byte(flags), 0, 1, 0, 0, 0, 0, 0, 0)
 	if o.EDNS {
 		dst[len(dst)-1] = 1
 	}
 	dst = name.AppendWire(dst)
 	dst = append(dst, byte(t>>8), byte(t), 0, byte(rr.ClassIN))
+	if o.SOA != nil {
+		dst[at+9] = 1
+		n := len(o.SOA)
+		dst = append(dst, 0xc0, HeaderLen, byte(rr.TypeSOA>>8), byte(rr.TypeSOA), 0, byte(rr.ClassIN), 0, 0, 0, 0, byte(n>>8), byte(n))
+		dst = append(dst, o.SOA...)
+	}
 	if o.EDNS {
 		dst = appendOPT(dst, o.UDPSize, 0, o.DO)
+		if o.Expire {
+			dst[len(dst)-1] = 4
+			dst = append(dst, 0, OptionExpire, 0, 0)
+		}
 	}
 	return dst
 }

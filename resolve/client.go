@@ -3,6 +3,7 @@
 package resolve
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -11,11 +12,13 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"sync"
 	"syscall"
 	"time"
 
 	"fencepost/dnsname"
 	"fencepost/message"
+	"fencepost/netio"
 	"fencepost/rr"
 	"fencepost/tsig"
 )
@@ -38,10 +41,11 @@ type Request struct {
 	RD      bool
 	TCP     bool          // not over UDP first
 	UDPOnly bool          // not over TCP when cut off
+	Expire  bool          // ask how long the zone may still be served (RFC 7314)
 	Timeout time.Duration // of one try; 0 is DefaultTimeout
 	TSIG    *tsig.Key     // sign, and accept only signed answers
-	Now     func() time.Time
-	Local   netip.Addr // to send from; invalid leaves it to the system
+	Local   netip.Addr    // to send from; invalid leaves it to the system
+	Net     netio.Network // nil is the system's
 }
 
 // Response is an answer with how it came.
@@ -51,7 +55,7 @@ type Response struct {
 	Server    netip.AddrPort
 	Transport string // "udp" or "tcp"
 	Elapsed   time.Duration
-	Cut       bool // it came over UDP first and did not fit
+	Truncated bool // it came over UDP first and did not fit
 }
 
 // Errors of asking.
@@ -66,9 +70,7 @@ func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, erro
 	if r.Timeout == 0 {
 		r.Timeout = DefaultTimeout
 	}
-	if r.Now == nil {
-		r.Now = time.Now
-	}
+	r.Net = netio.Or(r.Net)
 	if r.TCP {
 		return askTCP(ctx, server, r)
 	}
@@ -78,26 +80,35 @@ func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, erro
 		if tcpErr != nil {
 			return nil, fmt.Errorf("the answer over UDP was cut off, and over TCP: %w", tcpErr)
 		}
-		over.Cut = true
+		over.Truncated = true
 		return over, nil
 	}
 	return resp, err
 }
 
+// ErrUnreachable means that a server cannot be reached: nothing listens there, or there
+// is no way to it.
+var ErrUnreachable = errors.New("the server cannot be reached")
+
+type unreachable struct{ text string }
+
+func (e *unreachable) Error() string { return e.text }
+func (e *unreachable) Unwrap() error { return ErrUnreachable }
+
 // describe puts the errors people meet into words.
 func describe(server netip.AddrPort, err error) error {
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return fmt.Errorf("nothing listens on %s", server)
+		return &unreachable{fmt.Sprintf("nothing listens on %s", server)}
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
-		return fmt.Errorf("there is no way to %s", server)
+		return &unreachable{fmt.Sprintf("there is no way to %s", server)}
 	}
 	return err
 }
 
 // query writes the question.
 func (r *Request) query() ([]byte, *tsig.Stream) {
-	return r.write(message.QueryOptions{RD: r.RD, EDNS: true, UDPSize: OurUDPSize, DO: r.DO})
+	return r.write(message.QueryOptions{RD: r.RD, EDNS: true, UDPSize: OurUDPSize, DO: r.DO, Expire: r.Expire})
 }
 
 // write writes a request and, where it is signed, begins the exchange.
@@ -110,7 +121,7 @@ func (r *Request) write(o message.QueryOptions) ([]byte, *tsig.Stream) {
 		return msg, nil
 	}
 	s := tsig.NewStream(r.TSIG)
-	return s.Sign(msg, r.Now()), s
+	return s.Sign(msg, r.Net.Clock().Now()), s
 }
 
 // accept takes an answer apart if it is one to our question.
@@ -125,9 +136,9 @@ func (r *Request) accept(raw, query []byte, s *tsig.Stream) (*message.Message, e
 			return nil, err
 		}
 		if off == 0 {
-			return nil, fmt.Errorf("the answer is not signed with the key %s: %s", s.Key().Name, message.ParseHeader(raw).Rcode().Words())
+			return nil, fmt.Errorf("the answer is not signed with the key %s: %s", s.Key().Name, message.ParseHeader(raw).Rcode().Description())
 		}
-		if plain, err = s.Verify(raw, off, r.Now()); err != nil {
+		if plain, err = s.Verify(raw, off, r.Net.Clock().Now()); err != nil {
 			return nil, err
 		}
 	}
@@ -141,22 +152,10 @@ func (r *Request) accept(raw, query []byte, s *tsig.Stream) (*message.Message, e
 	return m, nil
 }
 
-// dialer connects from local, if that is a valid address.
-func dialer(network string, local netip.Addr, timeout time.Duration) *net.Dialer {
-	d := &net.Dialer{Timeout: timeout}
-	switch {
-	case !local.IsValid():
-	case network == "udp":
-		d.LocalAddr = &net.UDPAddr{IP: local.AsSlice()}
-	default:
-		d.LocalAddr = &net.TCPAddr{IP: local.AsSlice()}
-	}
-	return d
-}
-
-// Dial connects to a server over TCP, from local if that is a valid address.
-func Dial(ctx context.Context, server netip.AddrPort, local netip.Addr, timeout time.Duration) (net.Conn, error) {
-	conn, err := dialer("tcp", local, timeout).DialContext(ctx, "tcp", server.String())
+// Dial connects to a server over TCP, from local if that is a valid address. A nil network
+// is the system's.
+func Dial(ctx context.Context, n netio.Network, server netip.AddrPort, local netip.Addr, timeout time.Duration) (net.Conn, error) {
+	conn, err := netio.Or(n).Dial(ctx, "tcp", local, server, timeout)
 	if err != nil {
 		return nil, describe(server, err)
 	}
@@ -164,12 +163,11 @@ func Dial(ctx context.Context, server netip.AddrPort, local netip.Addr, timeout 
 }
 
 func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
-	d := dialer("udp", r.Local, r.Timeout)
 	var last error = ErrNoAnswer
 	for range Tries {
 		// A connected socket takes packets from the server only, and each try
 		// has a port of its own that cannot be guessed.
-		conn, err := d.DialContext(ctx, "udp", server.String())
+		conn, err := r.Net.Dial(ctx, "udp", r.Local, server, r.Timeout)
 		if err != nil {
 			return nil, err
 		}
@@ -195,22 +193,28 @@ func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 	return nil, last
 }
 
+// largest are buffers for answers over UDP, which may be as long as any message.
+var largest = sync.Pool{New: func() any { return new([message.MaxLen]byte) }}
+
 // exchange sends a request over UDP and waits for the answer to it.
 func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.AddrPort, query []byte, stream *tsig.Stream) (*Response, error) {
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	start := time.Now()
+	clock := r.Net.Clock()
+	start := clock.Now()
 	_ = conn.SetDeadline(start.Add(r.Timeout))
 	if _, err := conn.Write(query); err != nil {
 		return nil, err
 	}
-	buf := make([]byte, message.MaxLen)
+	buf := largest.Get().(*[message.MaxLen]byte)
+	defer largest.Put(buf)
 	for {
-		n, err := conn.Read(buf)
+		n, err := conn.Read(buf[:])
 		if err != nil {
 			return nil, describe(server, err)
 		}
-		m, err := r.accept(buf[:n], query, stream)
+		raw := bytes.Clone(buf[:n])
+		m, err := r.accept(raw, query, stream)
 		if err != nil {
 			// A forger must not be able to end the wait (RFC 5452 §9.1), so only
 			// an answer with our ID is reported.
@@ -219,19 +223,20 @@ func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.Addr
 			}
 			return nil, err
 		}
-		return &Response{Message: m, Raw: buf[:n], Server: server, Transport: "udp", Elapsed: time.Since(start)}, nil
+		return &Response{Message: m, Raw: raw, Server: server, Transport: "udp", Elapsed: clock.Now().Sub(start)}, nil
 	}
 }
 
 func askTCP(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
-	conn, err := Dial(ctx, server, r.Local, r.Timeout)
+	conn, err := Dial(ctx, r.Net, server, r.Local, r.Timeout)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
 	defer stop()
-	start := time.Now()
+	clock := r.Net.Clock()
+	start := clock.Now()
 	_ = conn.SetDeadline(start.Add(r.Timeout))
 	query, stream := r.query()
 	if err := WriteTCP(conn, query); err != nil {
@@ -249,7 +254,7 @@ func askTCP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 		if err != nil {
 			return nil, err
 		}
-		return &Response{Message: m, Raw: raw, Server: server, Transport: "tcp", Elapsed: time.Since(start)}, nil
+		return &Response{Message: m, Raw: raw, Server: server, Transport: "tcp", Elapsed: clock.Now().Sub(start)}, nil
 	}
 }
 
@@ -285,26 +290,27 @@ type Notification struct {
 	Zone    dnsname.Name
 	Key     *tsig.Key // nil: unsigned
 	Timeout time.Duration
-	Now     func() time.Time
 	Local   netip.Addr
+	Net     netio.Network // nil is the system's
 }
 
 // Notify tells a server that a zone has changed (RFC 1996) and waits for its
 // answer: one try.
 func Notify(ctx context.Context, n Notification) error {
-	conn, err := dialer("udp", n.Local, n.Timeout).DialContext(ctx, "udp", n.Server.String())
+	n.Net = netio.Or(n.Net)
+	conn, err := n.Net.Dial(ctx, "udp", n.Local, n.Server, n.Timeout)
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
-	r := Request{Name: n.Zone, Type: rr.TypeSOA, TSIG: n.Key, Now: n.Now, Timeout: n.Timeout}
+	r := Request{Name: n.Zone, Type: rr.TypeSOA, Net: n.Net, TSIG: n.Key, Timeout: n.Timeout}
 	query, stream := r.write(message.QueryOptions{Opcode: message.OpNotify})
 	resp, err := r.exchange(ctx, conn, n.Server, query, stream)
 	if err != nil {
 		return err
 	}
 	if resp.Rcode() != message.NoError {
-		return fmt.Errorf("%s: %s", resp.Rcode(), resp.Rcode().Words())
+		return fmt.Errorf("%s: %s", resp.Rcode(), resp.Rcode().Description())
 	}
 	return nil
 }

@@ -133,7 +133,7 @@ func TestTruncated(t *testing.T) {
 		}
 	}()
 	r, err := ask(at, nil)
-	if err != nil || r.Transport != "tcp" || !r.Cut || len(r.Answer) != 1 {
+	if err != nil || r.Transport != "tcp" || !r.Truncated || len(r.Answer) != 1 {
 		t.Fatalf("%+v, %v", r, err)
 	}
 	r, err = ask(at, func(r *resolve.Request) { r.UDPOnly = true })
@@ -169,7 +169,7 @@ func TestSigned(t *testing.T) {
 		send(respond(q, func(b *message.Builder) { b.SetRcode(message.Refused) }))
 	})
 	for at, want := range map[netip.AddrPort]string{at: "", refuses: "REFUSED"} {
-		err := resolve.Notify(context.Background(), resolve.Notification{Server: at, Zone: name, Timeout: time.Second, Now: time.Now})
+		err := resolve.Notify(context.Background(), resolve.Notification{Server: at, Zone: name, Timeout: time.Second})
 		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("NOTIFY: %v", err)
 		}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"time"
 
 	"fencepost/dnsname"
 	"fencepost/dnssec"
@@ -18,15 +17,13 @@ import (
 // records that a validator needs on the way. It believes nothing: what it brings is
 // for package validate to judge.
 type Walker struct {
+	Asker
 	// Roots are servers of the zone that the walk begins at, Start.
 	Roots []netip.AddrPort
 	Start dnsname.Name
 	// Reach finds the addresses of a name server; glue are those that came with the
 	// delegation.
 	Reach func(ctx context.Context, host dnsname.Name, glue [][]byte) ([]netip.AddrPort, error)
-	// Timeout of one try.
-	Timeout time.Duration
-	Now     func() time.Time
 }
 
 // maxQuestions bounds what one walk asks.
@@ -75,13 +72,13 @@ func (r *walk) ask(name dnsname.Name, t rr.Type) (*Response, error) {
 		if r.asked++; r.asked > maxQuestions {
 			return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, maxQuestions)
 		}
-		resp, err := Ask(r.ctx, s, Request{Name: name, Type: t, DO: true, Timeout: r.Timeout, Now: r.Now})
+		resp, err := Ask(r.ctx, s, Request{Net: r.Net, Name: name, Type: t, DO: true, Timeout: r.Timeout})
 		if err == nil && (resp.Rcode() == message.NoError || resp.Rcode() == message.NXDomain) {
 			r.records = append(append(r.records, resp.Answer...), resp.Authority...)
 			return resp, nil
 		}
 		if last = err; err == nil {
-			last = fmt.Errorf("%s answers: %s", s, resp.Rcode().Words())
+			last = fmt.Errorf("%s answers: %s", s, resp.Rcode().Description())
 		}
 	}
 	return nil, last

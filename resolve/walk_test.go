@@ -81,7 +81,7 @@ func TestWalk(t *testing.T) {
 	loop := start(t, map[string]string{"loop.example.": "@ NS ns\nns A 192.0.2.5\n"})
 	top := start(t, map[string]string{"example.": "@ NS ns\nns A 192.0.2.1\nharbour NS ns.harbour\nns.harbour A 192.0.2.3\nloop NS ns.loop\nns.loop A 192.0.2.4\ngone NS ns.elsewhere.test.\n"})
 	reached := 0
-	w := resolve.Walker{Roots: []netip.AddrPort{top}, Start: dnsname.MustParse("example."), Timeout: time.Second,
+	w := resolve.Walker{Asker: resolve.Asker{Timeout: time.Second}, Roots: []netip.AddrPort{top}, Start: dnsname.MustParse("example."),
 		Reach: func(_ context.Context, host dnsname.Name, glue [][]byte) ([]netip.AddrPort, error) {
 			reached++
 			switch host.String() {
@@ -129,7 +129,7 @@ func TestWalkEnds(t *testing.T) {
 	for i := range many {
 		many[i] = lame
 	}
-	w := resolve.Walker{Roots: many, Start: dnsname.MustParse("example."), Timeout: time.Second}
+	w := resolve.Walker{Asker: resolve.Asker{Timeout: time.Second}, Roots: many, Start: dnsname.MustParse("example.")}
 	if _, err := w.Collect(context.Background(), dnsname.MustParse("www.example."), rr.TypeA); !errors.Is(err, resolve.ErrWalk) {
 		t.Errorf("a hundred lame servers: %v", err)
 	}

@@ -11,7 +11,7 @@ func clamp(t *time.Time, now time.Time) {
 
 // NotAfter brings back to now whatever is noted of a time still to come, as after a
 // clock that was ahead: what has to be waited for is counted from now.
-func (r *Ring) NotAfter(now time.Time) {
+func (r *KeySet) NotAfter(now time.Time) {
 	for _, k := range r.Keys {
 		clamp(&k.Seen, now)
 		clamp(&k.Gone, now)
@@ -20,17 +20,17 @@ func (r *Ring) NotAfter(now time.Time) {
 			k.Since[s] = at
 		}
 	}
-	for _, roll := range []*Roll{r.Roll, r.Last} {
+	for _, roll := range []*Rollover{r.Roll, r.Last} {
 		if roll != nil {
 			roll.notAfter(now)
 		}
 	}
 }
 
-func (r *Roll) notAfter(now time.Time) {
+func (r *Rollover) notAfter(now time.Time) {
 	times := []*time.Time{&r.Started, &r.Entered, &r.Shown, &r.Seen, &r.Ended}
-	for i := range r.Sights {
-		s := &r.Sights[i]
+	for i := range r.States {
+		s := &r.States[i]
 		times = append(times, &s.Seen, &s.Answered, &s.Tried, &s.Warned)
 	}
 	for i := range r.Passed {
@@ -42,7 +42,7 @@ func (r *Roll) notAfter(now time.Time) {
 	}
 }
 
-// NotAfter is Ring.NotAfter for the times at which TTLs were replaced.
+// NotAfter is KeySet.NotAfter for the times at which TTLs were replaced.
 func (t TTLs) NotAfter(now time.Time) {
 	for i := range t {
 		clamp(&t[i].Replaced, now)

@@ -42,9 +42,9 @@ func times(v reflect.Value, f func(reflect.Value)) {
 func TestNotAfter(t *testing.T) {
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 	for _, from := range []time.Time{now.AddDate(1, 0, 0), now.AddDate(-1, 0, 0), {}} {
-		full := Roll{Sights: make([]Sight, 2), Passed: make([]Passed, 2)}
-		last := Roll{Sights: make([]Sight, 1), Passed: make([]Passed, 1)}
-		ring := &Ring{Keys: []*Key{{Since: map[State]time.Time{Active: {}, Published: {}}}}, Roll: &full, Last: &last}
+		full := Rollover{States: make([]ServerState, 2), Passed: make([]Passed, 2)}
+		last := Rollover{States: make([]ServerState, 1), Passed: make([]Passed, 1)}
+		ring := &KeySet{Keys: []*Key{{Since: map[State]time.Time{Active: {}, Published: {}}}}, Roll: &full, Last: &last}
 		ttls := make(TTLs, 2)
 		count := 0
 		for _, v := range []any{ring, &ttls} {

@@ -14,8 +14,8 @@ var ErrKeysOut = errors.New("the zone becomes unsigned, and its parent has no DS
 // EmergencyAlgorithm is the algorithm that the keys of an emergency must have: that
 // of the key whose DS the parent is to have, which all caches know. ok is false where
 // nobody relies on keys yet.
-func (r *Ring) EmergencyAlgorithm() (a rr.AlgorithmNumber, ok bool) {
-	if r.Roll != nil && r.Roll.Kind == SignZone && r.Roll.Step == 0 {
+func (r *KeySet) EmergencyAlgorithm() (a rr.AlgorithmNumber, ok bool) {
+	if r.Roll != nil && r.Roll.Kind == GoSecure && r.Roll.Step == 0 {
 		return 0, false
 	}
 	for _, relied := range []func(*Key) bool{func(k *Key) bool { return k.DS }, (*Key).entryPoint} {
@@ -32,13 +32,13 @@ func (r *Ring) EmergencyAlgorithm() (a rr.AlgorithmNumber, ok bool) {
 // whatever step that is: every key there was is replaced by fresh, which are in the
 // ring. What caches may rely on stays until they cannot any more, so nothing is given
 // up but the plan.
-func (r *Ring) Overtake(fresh []*Key, reason string, now time.Time) error {
+func (r *KeySet) Overtake(fresh []*Key, reason string, now time.Time) error {
 	running := r.Roll
 	if running == nil {
-		return r.Start(FastAll, fresh, reason, now)
+		return r.Start(EmergencyAll, fresh, reason, now)
 	}
 	begun := !running.Entered.IsZero()
-	if running.Kind == Unsign && running.Step > 0 {
+	if running.Kind == GoInsecure && running.Step > 0 {
 		return ErrKeysOut
 	}
 	var old []*Key
@@ -47,11 +47,11 @@ func (r *Ring) Overtake(fresh []*Key, reason string, now time.Time) error {
 			old = append(old, k)
 		}
 	}
-	next := &Roll{Kind: FastAll, Reason: reason, Started: now, Old: tags(old), New: tags(fresh), Overtook: running.Kind}
+	next := &Rollover{Kind: EmergencyAll, Reason: reason, Started: now, Old: tags(old), New: tags(fresh), Overtook: running.Kind}
 	if all := slices.Concat(old, fresh); slices.ContainsFunc(all, func(k *Key) bool { return k.Algorithm != all[0].Algorithm }) {
-		next.Kind = FastMixed
+		next.Kind = EmergencyMixed
 	}
-	if running.Kind == SignZone && running.Step == 0 {
+	if running.Kind == GoSecure && running.Step == 0 {
 		// The parent has no DS: nobody relies on the keys, and they can go at once.
 		for _, k := range slices.Concat(old, r.find(running.New)) {
 			if !slices.Contains(fresh, k) {
@@ -59,7 +59,7 @@ func (r *Ring) Overtake(fresh []*Key, reason string, now time.Time) error {
 				k.enter(Removed, now)
 			}
 		}
-		next.Kind, next.Old = SignZone, nil
+		next.Kind, next.Old = GoSecure, nil
 	} else if !slices.ContainsFunc(old, func(k *Key) bool { return k.DS }) {
 		// Caches that know the old keys alone need their DS beside the new one's.
 		for _, k := range old {

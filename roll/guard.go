@@ -21,7 +21,7 @@ func (e *RefusedError) Error() string {
 }
 
 // others are the keys besides k that do what k does.
-func (r *Ring) others(k *Key, does func(*Key) bool) bool {
+func (r *KeySet) others(k *Key, does func(*Key) bool) bool {
 	for _, o := range r.Keys {
 		if o != k && !o.Foreign && o.Algorithm == k.Algorithm && does(o) {
 			return true
@@ -31,8 +31,8 @@ func (r *Ring) others(k *Key, does func(*Key) bool) bool {
 }
 
 // MayRetire tells why a key must not be taken out of use now; nil if it may. ds
-// tells whether the parent's servers show its DS; nil asks what was last seen.
-func (r *Ring) MayRetire(k *Key, ds *bool) error {
+// reports whether the parent's servers show its DS; nil asks what was last seen.
+func (r *KeySet) MayRetire(k *Key, ds *bool) error {
 	if k.SignZone && !r.others(k, func(o *Key) bool { return o.SignZone }) {
 		return &RefusedError{Breaks: fmt.Sprintf("key %d is the last that signs the zone: resolvers would reject every answer once its signatures expire", k.Tag),
 			Until: "it is safe when another has taken its place"}
@@ -45,7 +45,7 @@ func (r *Ring) MayRetire(k *Key, ds *bool) error {
 }
 
 // named refuses while the parent names a key.
-func (r *Ring) named(k *Key, ds *bool) error {
+func (r *KeySet) named(k *Key, ds *bool) error {
 	shows := k.DS || !k.Seen.IsZero() && k.Gone.IsZero()
 	if ds != nil {
 		shows = *ds
@@ -59,7 +59,7 @@ func (r *Ring) named(k *Key, ds *bool) error {
 
 // MayRemove tells why a key's DNSKEY record must not leave the zone now; nil if it
 // may.
-func (r *Ring) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
+func (r *KeySet) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
 	if !k.Publish && !k.SignZone && !k.SignKeys {
 		return r.named(k, ds)
 	}

@@ -74,10 +74,10 @@ func (k *Key) enter(s State, now time.Time) {
 	k.Since[s] = now
 }
 
-// entryPoint tells whether the parent has a DS for a key of this role.
+// entryPoint reports whether the parent has a DS for a key of this role.
 func (k *Key) entryPoint() bool { return k.Role != signer.ZSK }
 
-// signsZone tells whether a key of this role signs the zone's data.
+// signsZone reports whether a key of this role signs the zone's data.
 func (k *Key) signsZone() bool { return k.Role != signer.KSK }
 
 // Use puts a key to all that its role is for, at once.
@@ -100,12 +100,12 @@ func (k *Key) Remove(now time.Time) {
 
 // TTL is a TTL that is or was published; see TTLs.
 type TTL struct {
-	Seconds uint32 `toml:"seconds"`
+	Seconds uint32
 	// Replaced is when another took its place in the zone; zero for the present one.
-	Replaced time.Time `toml:"replaced,omitzero"`
+	Replaced time.Time
 	// Gone is when every server was known to show a later version; zero while one
 	// may still be showing it.
-	Gone time.Time `toml:"gone,omitzero"`
+	Gone time.Time
 }
 
 // TTLs are the TTLs that caches may still hold, the present one first. One that was

@@ -17,15 +17,15 @@ const (
 	RollKSK       Kind = "ksk"       // double KSK (RFC 7583 §3.3.1)
 	RollAll       Kind = "keys"      // single keys, or all of them (RFC 6781 §4.1.3)
 	RollAlgorithm Kind = "algorithm" // conservative (RFC 6781 §4.1.4)
-	FastZSK       Kind = "zsk-fast"  // double signature (RFC 7583 §3.2.2)
-	FastKSK       Kind = "ksk-fast"  // double RRset (RFC 7583 §3.3.3)
-	FastAll       Kind = "keys-fast" // both
-	// FastMixed replaces keys of more than one algorithm, as there are while that is
+	EmergencyZSK  Kind = "zsk-fast"  // double signature (RFC 7583 §3.2.2)
+	EmergencyKSK  Kind = "ksk-fast"  // double RRset (RFC 7583 §3.3.3)
+	EmergencyAll  Kind = "keys-fast" // both
+	// EmergencyMixed replaces keys of more than one algorithm, as there are while that is
 	// changed: each has to leave the DS before the keys, and these before the
 	// signatures (RFC 4035 §2.2, RFC 6781 §4.1.4).
-	FastMixed Kind = "keys-fast-mixed"
-	SignZone  Kind = "sign"   // an unsigned zone becomes signed (RFC 7583 §3.3.5)
-	Unsign    Kind = "unsign" // a signed zone becomes unsigned (RFC 8078 §4)
+	EmergencyMixed Kind = "keys-fast-mixed"
+	GoSecure       Kind = "sign"   // an unsigned zone becomes signed (RFC 7583 §3.3.5)
+	GoInsecure     Kind = "unsign" // a signed zone becomes unsigned (RFC 8078 §4)
 )
 
 // change is what a step does to a key.
@@ -99,29 +99,29 @@ var plans = map[Kind][]step{
 		{title: "take the old keys out", old: unpublish, oldDone: Dead, wait: keysInCache, back: back{to: 1}},
 		{title: "remove the old signatures", newAt: Active, old: unsign, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
-	FastZSK: {
+	EmergencyZSK: {
 		{title: "publish and sign with the new key", new: publish | sign, newAt: Active, oldAt: Retired, oldDone: Dead, wait: keysInCache | dataInCache, back: back{to: 1}},
 		{title: "remove the old key", newAt: Active, old: unpublish | unsign, oldAt: Removed, back: noWayBack("the old key has left the zone")},
 	},
-	FastKSK: {
+	EmergencyKSK: {
 		{title: "publish the new key and add its DS", new: publish | ask, parent: true, newAt: Published, newSeen: Active, oldSeen: Retired, oldDone: Dead, wait: keysInCache | dsInCache, back: back{to: 1}},
 		{title: "remove the old key and its DS", newAt: Active, old: unpublish | withdraw, parent: true, oldAt: Removed, back: noWayBack("the old key has left the zone")},
 	},
-	FastAll: {
+	EmergencyAll: {
 		{title: "publish the new keys, sign with them and add the DS", new: publish | sign | ask, parent: true, newAt: Active, oldSeen: Retired, oldDone: Dead, wait: keysInCache | dataInCache | dsInCache, back: back{to: 1}},
 		{title: "remove the old keys and their DS", newAt: Active, old: unpublish | unsign | withdraw, parent: true, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
-	FastMixed: {
+	EmergencyMixed: {
 		{title: "publish the new keys, sign with them and add the DS", new: publish | sign | ask, parent: true, newAt: Active, oldSeen: Retired, wait: keysInCache | dataInCache | dsInCache, back: noWayBack("keys of several algorithms were given up")},
 		{title: "remove the DS of the old keys", old: withdraw, parent: true, wait: dsInCache, back: noWayBack("keys of several algorithms were given up")},
 		{title: "take the old keys out", old: unpublish, oldDone: Dead, wait: keysInCache, back: noWayBack("the old keys have left the zone")},
 		{title: "remove the old signatures", newAt: Active, old: unsign, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
-	SignZone: {
+	GoSecure: {
 		{title: "sign the zone", new: publish | sign, newAt: Published, newDone: Ready, wait: keysInCache | dataInCache, back: back{to: 1}},
 		{title: "have the DS entered at the parent", new: ask, parent: true, newSeen: Active, back: back{to: 0}},
 	},
-	Unsign: {
+	GoInsecure: {
 		{title: "have the DS deleted at the parent", old: withdraw, parent: true, oldSeen: Retired, oldDone: Dead, wait: dsInCache, back: back{to: 1}},
 		{title: "take keys and signatures out", old: unpublish | unsign, oldAt: Removed, back: noWayBack("the zone is unsigned already")},
 	},
@@ -130,10 +130,10 @@ var plans = map[Kind][]step{
 // turned is the kind of a rollover after it was cancelled.
 func (k Kind) turned() Kind {
 	switch k {
-	case SignZone:
-		return Unsign
-	case Unsign:
-		return SignZone
+	case GoSecure:
+		return GoInsecure
+	case GoInsecure:
+		return GoSecure
 	}
 	return k
 }
@@ -199,12 +199,17 @@ func tags(keys []*Key) (out []uint16) {
 	return out
 }
 
+// Emergency reports whether a kind may take the place of a rollover that is going on.
+func (k Kind) Emergency() bool {
+	return k == EmergencyZSK || k == EmergencyKSK || k == EmergencyAll
+}
+
 // roles that a kind replaces.
 func (k Kind) replaces(r signer.Role) bool {
 	switch k {
-	case RollZSK, FastZSK:
+	case RollZSK, EmergencyZSK:
 		return r == signer.ZSK
-	case RollKSK, FastKSK:
+	case RollKSK, EmergencyKSK:
 		return r == signer.KSK
 	}
 	return true

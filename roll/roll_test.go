@@ -21,9 +21,9 @@ func fixed() *roll.Timing {
 
 // drive begins a rollover and returns what moves it on by a time, with all servers
 // showing what they should.
-func drive(t *testing.T, kind roll.Kind, old, fresh []*roll.Key) (*roll.Ring, func(time.Duration) roll.Outcome) {
+func drive(t *testing.T, kind roll.Kind, old, fresh []*roll.Key) (*roll.KeySet, func(time.Duration) roll.Outcome) {
 	t.Helper()
-	r := &roll.Ring{Keys: append(slices.Clone(old), fresh...)}
+	r := &roll.KeySet{Keys: append(slices.Clone(old), fresh...)}
 	for _, k := range old {
 		k.Use(at)
 	}
@@ -33,12 +33,12 @@ func drive(t *testing.T, kind roll.Kind, old, fresh []*roll.Key) (*roll.Ring, fu
 	now, serial := at, uint32(1)
 	return r, func(d time.Duration) roll.Outcome {
 		now = now.Add(d)
-		looks := []roll.Look{{Server: "here"}, {Server: "harbour"}, {Server: "registry", Parent: true}}
-		out := r.Tend(now, looks, fixed())
+		looks := []roll.Observation{{Server: "here"}, {Server: "harbour"}, {Server: "registry", Parent: true}}
+		out := r.Advance(now, looks, fixed())
 		if out.Resign {
 			serial++
 			r.Served(serial, now)
-			r.Tend(now, looks, fixed())
+			r.Advance(now, looks, fixed())
 		}
 		return out
 	}
@@ -59,11 +59,11 @@ func TestWaits(t *testing.T) {
 		{roll.RollKSK, split(1), []*roll.Key{key(9, a, signer.KSK)}, []time.Duration{h, 3 * h}},
 		{roll.RollAll, []*roll.Key{key(1, a, signer.Single)}, []*roll.Key{key(9, a, signer.Single)}, []time.Duration{h, 3 * h, 2 * h}},
 		{roll.RollAlgorithm, split(1), []*roll.Key{key(9, b, signer.Single)}, []time.Duration{2 * h, h, 3 * h, h}},
-		{roll.FastZSK, split(1), []*roll.Key{key(9, a, signer.ZSK)}, []time.Duration{2 * h}},
-		{roll.FastKSK, split(1), []*roll.Key{key(9, a, signer.KSK)}, []time.Duration{3 * h}},
-		{roll.FastAll, split(1), split(9), []time.Duration{3 * h}},
-		{roll.SignZone, nil, split(9), []time.Duration{2 * h}},
-		{roll.Unsign, split(1), nil, []time.Duration{3 * h}},
+		{roll.EmergencyZSK, split(1), []*roll.Key{key(9, a, signer.ZSK)}, []time.Duration{2 * h}},
+		{roll.EmergencyKSK, split(1), []*roll.Key{key(9, a, signer.KSK)}, []time.Duration{3 * h}},
+		{roll.EmergencyAll, split(1), split(9), []time.Duration{3 * h}},
+		{roll.GoSecure, nil, split(9), []time.Duration{2 * h}},
+		{roll.GoInsecure, split(1), nil, []time.Duration{3 * h}},
 	} {
 		r, move := drive(t, c.kind, c.old, c.fresh)
 		move(0)
@@ -89,7 +89,7 @@ func TestWaits(t *testing.T) {
 		if r.Roll != nil {
 			t.Errorf("%s: at step %d when all is over", c.kind, r.Roll.Step)
 		}
-		if r.Last == nil || len(r.Last.Passed) != len(c.waits)+1 || r.Unsigned != (c.kind == roll.Unsign) {
+		if r.Last == nil || len(r.Last.Passed) != len(c.waits)+1 || r.Unsigned != (c.kind == roll.GoInsecure) {
 			t.Errorf("%s: %+v", c.kind, r.Last)
 		}
 	}
@@ -98,24 +98,24 @@ func TestWaits(t *testing.T) {
 // A step begins nothing while a server has not been seen, whatever the time.
 func TestEvidence(t *testing.T) {
 	fresh := key(9, rr.ED25519, signer.Single)
-	r := &roll.Ring{Keys: []*roll.Key{key(1, rr.ED25519, signer.Single), fresh}}
+	r := &roll.KeySet{Keys: []*roll.Key{key(1, rr.ED25519, signer.Single), fresh}}
 	r.Keys[0].Use(at)
 	if err := r.Start(roll.RollAll, []*roll.Key{fresh}, "", at); err != nil {
 		t.Fatal(err)
 	}
-	if out := r.Tend(at, nil, fixed()); !out.Resign || !fresh.Publish || !fresh.SignKeys || fresh.SignZone || fresh.DS {
+	if out := r.Advance(at, nil, fixed()); !out.Resign || !fresh.Publish || !fresh.SignKeys || fresh.SignZone || fresh.DS {
 		t.Fatalf("%+v, %+v", out, fresh)
 	}
-	if out := r.Tend(at.AddDate(1, 0, 0), []roll.Look{{Server: "here"}}, fixed()); !out.Resign || r.Roll.Step != 0 {
+	if out := r.Advance(at.AddDate(1, 0, 0), []roll.Observation{{Server: "here"}}, fixed()); !out.Resign || r.Roll.Step != 0 {
 		t.Errorf("what was never served is waited for: %+v", out)
 	}
 	r.Served(7, at)
 	year := at.AddDate(1, 0, 0)
-	for what, looks := range map[string][]roll.Look{
-		"no look at all": nil, "one away": {{Server: "here"}, {Server: "harbour", Err: errors.New("no answer")}}, "one behind": {{Server: "here"}, {Server: "harbour", Wrong: "it has serial 6"}},
+	for what, looks := range map[string][]roll.Observation{
+		"no look at all": nil, "one away": {{Server: "here"}, {Server: "harbour", Err: errors.New("no answer")}}, "one behind": {{Server: "here"}, {Server: "harbour", Mismatch: "it has serial 6"}},
 		"the parent alone": {{Server: "registry", Parent: true}},
 	} {
-		if r.Tend(year, looks, fixed()); r.Roll.Step != 0 || !r.Roll.Seen.IsZero() {
+		if r.Advance(year, looks, fixed()); r.Roll.Step != 0 || !r.Roll.Seen.IsZero() {
 			t.Errorf("%s: step %d, seen %s", what, r.Roll.Step, r.Roll.Seen)
 		}
 	}
@@ -124,22 +124,22 @@ func TestEvidence(t *testing.T) {
 		t.Errorf("the time line: %+v", rows)
 	}
 	// Seen everywhere, and then an old copy comes back: the wait begins anew.
-	good := []roll.Look{{Server: "here"}, {Server: "harbour"}}
-	r.Tend(year, good, fixed())
-	out := r.Tend(year.Add(30*time.Minute), []roll.Look{{Server: "here"}, {Server: "harbour", Wrong: "it has serial 6"}}, fixed())
+	good := []roll.Observation{{Server: "here"}, {Server: "harbour"}}
+	r.Advance(year, good, fixed())
+	out := r.Advance(year.Add(30*time.Minute), []roll.Observation{{Server: "here"}, {Server: "harbour", Mismatch: "it has serial 6"}}, fixed())
 	if !r.Roll.Seen.IsZero() || !strings.Contains(strings.Join(out.Events, " "), "shows the old state again") {
 		t.Errorf("an old copy: %+v", out.Events)
 	}
-	r.Tend(year.Add(time.Hour), good, fixed())
-	if r.Tend(year.Add(90*time.Minute), good, fixed()); r.Roll.Step != 0 {
+	r.Advance(year.Add(time.Hour), good, fixed())
+	if r.Advance(year.Add(90*time.Minute), good, fixed()); r.Roll.Step != 0 {
 		t.Error("the wait did not begin anew")
 	}
-	if r.Tend(year.Add(2*time.Hour), good, fixed()); r.Roll.Step != 1 {
+	if r.Advance(year.Add(2*time.Hour), good, fixed()); r.Roll.Step != 1 {
 		t.Error("the step does not end")
 	}
 	// The DS step needs the parent's servers, all of them.
 	r.Served(8, year)
-	if out := r.Tend(year.AddDate(1, 0, 0), good, fixed()); r.Roll.Step != 1 || out.Again.IsZero() {
+	if out := r.Advance(year.AddDate(1, 0, 0), good, fixed()); r.Roll.Step != 1 || out.Again.IsZero() {
 		t.Error("the DS step ends without the parent")
 	}
 	if rows := r.Roll.Timeline(year, fixed()); !strings.Contains(strings.Join(rows[1].Waits, " "), "servers of the parent") {
@@ -149,7 +149,7 @@ func TestEvidence(t *testing.T) {
 
 // Paused is paused, and what cannot be done is said.
 func TestPauseAndErrors(t *testing.T) {
-	r := &roll.Ring{}
+	r := &roll.KeySet{}
 	if err := r.Pause(true); !errors.Is(err, roll.ErrNoRoll) {
 		t.Error(err)
 	}
@@ -188,8 +188,8 @@ func TestPauseAndErrors(t *testing.T) {
 			t.Error("the last step can be cancelled")
 		}
 	}
-	bad := &roll.Ring{Roll: &roll.Roll{Kind: "other"}}
-	if bad.Check() == nil || (&roll.Ring{Roll: &roll.Roll{Kind: roll.RollZSK, Step: 3}}).Check() == nil || r.Check() != nil {
+	bad := &roll.KeySet{Roll: &roll.Rollover{Kind: "other"}}
+	if bad.Check() == nil || (&roll.KeySet{Roll: &roll.Rollover{Kind: roll.RollZSK, Step: 3}}).Check() == nil || r.Check() != nil {
 		t.Error("what is read is not checked")
 	}
 }
@@ -197,7 +197,7 @@ func TestPauseAndErrors(t *testing.T) {
 // The guards against doing by hand what breaks the zone.
 func TestGuards(t *testing.T) {
 	ksk, zsk := key(1, rr.ED25519, signer.KSK), key(2, rr.ED25519, signer.ZSK)
-	r := &roll.Ring{Keys: []*roll.Key{ksk, zsk}}
+	r := &roll.KeySet{Keys: []*roll.Key{ksk, zsk}}
 	ksk.Use(at)
 	zsk.Use(at)
 	yes, no := true, false
@@ -243,7 +243,7 @@ func TestGuards(t *testing.T) {
 // needed.
 func TestLifetimes(t *testing.T) {
 	ksk, zsk := key(1, rr.ED25519, signer.KSK), key(2, rr.ED25519, signer.ZSK)
-	r := &roll.Ring{Keys: []*roll.Key{ksk, zsk}}
+	r := &roll.KeySet{Keys: []*roll.Key{ksk, zsk}}
 	ksk.Use(at)
 	zsk.Use(at.Add(24 * time.Hour))
 	day := 24 * time.Hour
@@ -292,16 +292,16 @@ func TestWords(t *testing.T) {
 		t.Error(got)
 	}
 	for _, k := range kinds {
-		if k.Words() == "" {
+		if k.Description() == "" {
 			t.Errorf("%s says nothing", k)
 		}
 	}
-	s := roll.Sight{Server: "harbour", Problem: "no answer", Tried: at.Add(90 * time.Minute)}
-	if got := s.Words(&roll.Roll{Shown: at}, at.Add(90*time.Minute)); got != "nothing has been seen of harbour for 1 h 30 min: no answer" {
+	s := roll.ServerState{Server: "harbour", Problem: "no answer", Tried: at.Add(90 * time.Minute)}
+	if got := s.Words(&roll.Rollover{Shown: at}, at.Add(90*time.Minute)); got != "nothing has been seen of harbour for 1 h 30 min: no answer" {
 		t.Error(got)
 	}
 	s.Answered = s.Tried
-	if got := s.Words(&roll.Roll{Shown: at}, at); got != "harbour: no answer" {
+	if got := s.Words(&roll.Rollover{Shown: at}, at); got != "harbour: no answer" {
 		t.Error(got)
 	}
 }
@@ -309,14 +309,14 @@ func TestWords(t *testing.T) {
 // What the parent has is known only when every one of its servers was asked and shows
 // it; nobody asked is no evidence.
 func TestNoteParent(t *testing.T) {
-	good, bad, away := roll.Look{Server: "a", Parent: true}, roll.Look{Server: "b", Parent: true, Wrong: "it has another DS"}, roll.Look{Server: "c", Parent: true, Err: errors.New("no answer")}
+	good, bad, away := roll.Observation{Server: "a", Parent: true}, roll.Observation{Server: "b", Parent: true, Mismatch: "it has another DS"}, roll.Observation{Server: "c", Parent: true, Err: errors.New("no answer")}
 	for i, c := range []struct {
-		looks []roll.Look
+		looks []roll.Observation
 		want  bool
-	}{{nil, false}, {[]roll.Look{good}, true}, {[]roll.Look{good, good}, true}, {[]roll.Look{good, bad}, false}, {[]roll.Look{away, good}, false}} {
+	}{{nil, false}, {[]roll.Observation{good}, true}, {[]roll.Observation{good, good}, true}, {[]roll.Observation{good, bad}, false}, {[]roll.Observation{away, good}, false}} {
 		asked, gone := key(1, rr.ED25519, signer.Single), key(2, rr.ED25519, signer.Single)
 		asked.DS, gone.Seen = true, at
-		r := &roll.Ring{Keys: []*roll.Key{asked, gone}}
+		r := &roll.KeySet{Keys: []*roll.Key{asked, gone}}
 		if got := r.NoteParent(c.looks, at.Add(time.Hour)); got != c.want || asked.Seen.IsZero() == c.want || gone.Gone.IsZero() == c.want || r.Unseen() == c.want {
 			t.Errorf("case %d: %v; the DS seen at %s, the other's gone at %s", i, got, asked.Seen, gone.Gone)
 		}

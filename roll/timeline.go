@@ -69,8 +69,8 @@ var turnedWords = strings.NewReplacer("the old signatures", "the signatures of t
 	"the new keys", "the keys that stay", "the new key", "the key that stays", "the old keys", "the keys that are given up", "the old key", "the key that is given up")
 
 // named is what a step is called.
-func (r *Roll) named(s step) string {
-	if r.Turned {
+func (r *Rollover) named(s step) string {
+	if r.RollingBack {
 		return turnedWords.Replace(s.title)
 	}
 	return s.title
@@ -78,7 +78,7 @@ func (r *Roll) named(s step) string {
 
 // Timeline is the steps of a rollover: those done as they were, those to come at
 // the earliest, as far as the figures in t hold.
-func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
+func (r *Rollover) Timeline(now time.Time, t *Timing) (out []Row) {
 	for _, p := range r.Passed {
 		out = append(out, Row{Title: p.Title, Phase: Done, Begin: p.Entered, Seen: p.Seen, End: p.Ended})
 	}
@@ -114,7 +114,7 @@ func (r *Roll) Timeline(now time.Time, t *Timing) (out []Row) {
 }
 
 // waits says what the present step waits for.
-func (r *Roll) waits(s step, now time.Time, t *Timing) (out []string) {
+func (r *Rollover) waits(s step, now time.Time, t *Timing) (out []string) {
 	switch {
 	case r.Paused:
 		return []string{"somebody to let it go on: it is paused"}
@@ -124,18 +124,18 @@ func (r *Roll) waits(s step, now time.Time, t *Timing) (out []string) {
 		return []string{"the zone to be signed and served"}
 	}
 	seen := 0
-	for i := range r.Sights {
-		if sight := &r.Sights[i]; sight.Problem != "" {
+	for i := range r.States {
+		if sight := &r.States[i]; sight.Problem != "" {
 			out = append(out, sight.Words(r, now))
 		} else {
 			seen++
 		}
 	}
 	if r.Seen.IsZero() && len(out) == 0 {
-		if len(r.Sights) == 0 {
+		if len(r.States) == 0 {
 			out = append(out, "the servers of the zone to be looked at")
 		}
-		if s.parent && !anyParent(r.Sights) {
+		if s.parent && !anyParent(r.States) {
 			out = append(out, "the servers of the parent: none is known; name them in fencepost.toml: [[zone]] parent = [...]")
 		}
 	}
@@ -145,7 +145,7 @@ func (r *Roll) waits(s step, now time.Time, t *Timing) (out []string) {
 	return out
 }
 
-func anyParent(sights []Sight) bool {
+func anyParent(sights []ServerState) bool {
 	for _, s := range sights {
 		if s.Parent {
 			return true

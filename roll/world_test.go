@@ -49,7 +49,7 @@ type world struct {
 	t       *testing.T
 	r       *rand.Rand
 	now     time.Time
-	ring    *roll.Ring
+	ring    *roll.KeySet
 	timing  roll.Timing
 	zone    version
 	servers []*server
@@ -163,21 +163,21 @@ func (w *world) check() {
 
 var errAway = errors.New("no answer")
 
-func (w *world) looks() (out []roll.Look) {
+func (w *world) looks() (out []roll.Observation) {
 	for i, s := range w.servers {
-		l := roll.Look{Server: fmt.Sprintf("server %d", i)}
+		l := roll.Observation{Server: fmt.Sprintf("server %d", i)}
 		switch {
 		case s.away:
 			l.Err = errAway
 		case w.ring.Roll != nil && s.have.serial < w.ring.Roll.Serial:
-			l.Wrong = "it has an older version"
+			l.Mismatch = "it has an older version"
 		}
 		out = append(out, l)
 	}
 	for i, p := range w.parents {
-		l := roll.Look{Server: fmt.Sprintf("parent %d", i), Parent: true}
+		l := roll.Observation{Server: fmt.Sprintf("parent %d", i), Parent: true}
 		if p != w.asked {
-			l.Wrong = "it has another DS"
+			l.Mismatch = "it has another DS"
 		}
 		out = append(out, l)
 	}
@@ -208,13 +208,13 @@ func (w *world) tick() {
 		w.publish()
 	}
 	w.noteTTLs()
-	out := w.ring.Tend(w.now, w.looks(), &w.timing)
+	out := w.ring.Advance(w.now, w.looks(), &w.timing)
 	for _, e := range out.Events {
 		w.log = append(w.log, w.now.Format(time.RFC3339)+" "+e)
 	}
 	if out.Resign {
 		w.publish()
-		w.ring.Tend(w.now, nil, &w.timing)
+		w.ring.Advance(w.now, nil, &w.timing)
 	}
 	w.remember()
 	w.check()
@@ -234,7 +234,7 @@ func newWorld(t *testing.T, seed uint64, keys ...*roll.Key) *world {
 	w := &world{t: t, r: rand.New(rand.NewPCG(seed, 583)), now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), caches: map[string][]held{}, dsTTL: 3600}
 	w.dsTTL = ttl(w.r)
 	w.zone.keyTTL, w.zone.dataTTL = ttl(w.r), ttl(w.r)
-	w.ring = &roll.Ring{Keys: keys}
+	w.ring = &roll.KeySet{Keys: keys}
 	for range 1 + w.r.IntN(3) {
 		w.servers = append(w.servers, &server{})
 	}
@@ -257,7 +257,7 @@ func key(tag uint16, a rr.AlgorithmNumber, role signer.Role) *roll.Key {
 	return &roll.Key{Tag: tag, Algorithm: a, Role: role, State: roll.Generated}
 }
 
-var kinds = []roll.Kind{roll.RollZSK, roll.RollKSK, roll.RollAll, roll.RollAlgorithm, roll.FastZSK, roll.FastKSK, roll.FastAll, roll.SignZone, roll.Unsign}
+var kinds = []roll.Kind{roll.RollZSK, roll.RollKSK, roll.RollAll, roll.RollAlgorithm, roll.EmergencyZSK, roll.EmergencyKSK, roll.EmergencyAll, roll.GoSecure, roll.GoInsecure}
 
 // setup is the keys of a zone and those that replace them.
 func setup(kind roll.Kind, r *rand.Rand) (old, fresh []*roll.Key) {
@@ -270,15 +270,15 @@ func setup(kind roll.Kind, r *rand.Rand) (old, fresh []*roll.Key) {
 		return []*roll.Key{key(tag, alg, signer.Single)}
 	}
 	switch kind {
-	case roll.RollZSK, roll.FastZSK:
+	case roll.RollZSK, roll.EmergencyZSK:
 		return []*roll.Key{key(1, a, signer.KSK), key(2, a, signer.ZSK)}, []*roll.Key{key(12, a, signer.ZSK)}
-	case roll.RollKSK, roll.FastKSK:
+	case roll.RollKSK, roll.EmergencyKSK:
 		return []*roll.Key{key(1, a, signer.KSK), key(2, a, signer.ZSK)}, []*roll.Key{key(11, a, signer.KSK)}
 	case roll.RollAlgorithm:
 		return pair(1, a), pair(11, b)
-	case roll.SignZone:
+	case roll.GoSecure:
 		return nil, pair(11, a)
-	case roll.Unsign:
+	case roll.GoInsecure:
 		return pair(1, a), nil
 	}
 	old = pair(1, a)
@@ -328,7 +328,7 @@ func TestNoValidatorFails(t *testing.T) {
 			}
 			finished++
 			want, gone := fresh, old
-			if w.ring.Last.Turned {
+			if w.ring.Last.RollingBack {
 				cancelled++
 				want, gone = old, fresh
 			}

@@ -22,7 +22,7 @@ func AppendBitmap(dst []byte, types []Type) []byte {
 	return dst
 }
 
-// BitmapHas tells whether t is in the bitmap.
+// BitmapHas reports whether t is in the bitmap.
 func BitmapHas(b []byte, t Type) bool {
 	for len(b) >= 2 && len(b) >= 2+int(b[1]) {
 		if b[0] == byte(t>>8) {

@@ -13,8 +13,8 @@ import (
 // Kind is a kind of field: how it is read from text, measured on the wire and
 // printed. The kinds carry the rules once for all types that use them.
 type Kind struct {
-	Words string // what to write, for help and errors
-	parse func(p *Parser) *FieldError
+	Description string // what to write, for help and errors
+	parse       func(p *Parser) *FieldError
 	// size is the number of octets that the field takes at the head of b, or -1
 	// if b does not begin with such a field.
 	size  func(b []byte) int
@@ -43,29 +43,29 @@ const (
 
 // The kinds. A host name is a name that is meant to have addresses.
 var (
-	U8             = &Kind{Words: "number from 0 to 255", parse: parseNumber(1, 0xff), size: fixed(1), print: printU8}
-	U16            = &Kind{Words: "number from 0 to 65535", parse: parseNumber(2, 0xffff), size: fixed(2), print: printU16}
-	U32            = &Kind{Words: "number from 0 to 4294967295", parse: parseNumber(4, 0xffffffff), size: fixed(4), print: printU32}
-	Seconds        = &Kind{Words: "time in seconds", parse: parseSeconds, size: fixed(4), print: printU32}
-	Algorithm      = &Kind{Words: "algorithm number or mnemonic", parse: parseAlgorithm, size: fixed(1), print: printU8}
-	TypeCode       = &Kind{Words: "record type", parse: parseTypeCode, size: fixed(2), print: printTypeCode}
-	Time           = &Kind{Words: "time as YYYYMMDDHHmmSS", parse: parseTime, size: fixed(4), print: printTime}
-	IPv4           = &Kind{Words: "IPv4 address", parse: parseIPv4, size: fixed(4), print: printIPv4}
-	IPv6           = &Kind{Words: "IPv6 address", parse: parseIPv6, size: fixed(16), print: printIPv6}
-	CompressedName = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule}
-	HostName       = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule, host: true}
-	OldHostName    = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, host: true}
-	LowerName      = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower}
-	Mailbox        = &Kind{Words: "mailbox as a name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule, own: true}
-	SignerName     = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower, own: true}
-	NextName       = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName, own: true}
-	PlainName      = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName}
-	Strings        = &Kind{Words: "text", parse: parseStrings, size: sizeStrings, print: printStrings, rest: true, quotable: true}
-	Tag            = &Kind{Words: "word of letters and digits", parse: parseTag, size: sizeTag, print: printTag, quotable: true}
-	Text           = &Kind{Words: "text", parse: parseText, size: sizeAll, print: printText, rest: true, quotable: true}
-	Base64         = &Kind{Words: "base64", parse: parseBase64, size: sizeAll, print: printBase64, rest: true}
-	Hex            = &Kind{Words: "hexadecimal digits", parse: parseHex, size: sizeAll, print: printHex, rest: true}
-	Bitmap         = &Kind{Words: "types", parse: parseBitmap, size: sizeBitmap, print: printBitmap, rest: true, optional: true}
+	U8             = &Kind{Description: "number from 0 to 255", parse: parseNumber(1, 0xff), size: fixed(1), print: printU8}
+	U16            = &Kind{Description: "number from 0 to 65535", parse: parseNumber(2, 0xffff), size: fixed(2), print: printU16}
+	U32            = &Kind{Description: "number from 0 to 4294967295", parse: parseNumber(4, 0xffffffff), size: fixed(4), print: printU32}
+	Seconds        = &Kind{Description: "time in seconds", parse: parseSeconds, size: fixed(4), print: printU32}
+	Algorithm      = &Kind{Description: "algorithm number or mnemonic", parse: parseAlgorithm, size: fixed(1), print: printU8}
+	TypeCode       = &Kind{Description: "record type", parse: parseTypeCode, size: fixed(2), print: printTypeCode}
+	Time           = &Kind{Description: "time as YYYYMMDDHHmmSS", parse: parseTime, size: fixed(4), print: printTime}
+	IPv4           = &Kind{Description: "IPv4 address", parse: parseIPv4, size: fixed(4), print: printIPv4}
+	IPv6           = &Kind{Description: "IPv6 address", parse: parseIPv6, size: fixed(16), print: printIPv6}
+	CompressedName = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule}
+	HostName       = &Kind{Description: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule, host: true}
+	OldHostName    = &Kind{Description: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, host: true}
+	LowerName      = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower}
+	Mailbox        = &Kind{Description: "mailbox as a name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: packNameRule, own: true}
+	SignerName     = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower, own: true}
+	NextName       = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName, own: true}
+	PlainName      = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName}
+	Strings        = &Kind{Description: "text", parse: parseStrings, size: sizeStrings, print: printStrings, rest: true, quotable: true}
+	Tag            = &Kind{Description: "word of letters and digits", parse: parseTag, size: sizeTag, print: printTag, quotable: true}
+	Text           = &Kind{Description: "text", parse: parseText, size: sizeAll, print: printText, rest: true, quotable: true}
+	Base64         = &Kind{Description: "base64", parse: parseBase64, size: sizeAll, print: printBase64, rest: true}
+	Hex            = &Kind{Description: "hexadecimal digits", parse: parseHex, size: sizeAll, print: printHex, rest: true}
+	Bitmap         = &Kind{Description: "types", parse: parseBitmap, size: sizeBitmap, print: printBitmap, rest: true, optional: true}
 )
 
 // ---- size ----

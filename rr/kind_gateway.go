@@ -11,12 +11,12 @@ import (
 // be read: gateways (RFC 4025, RFC 8777), host identities (RFC 8005), address
 // prefixes (RFC 3123, RFC 2874) and lists of ports (RFC 1035).
 var (
-	Gateway  = &Kind{Words: "gateway type, algorithm, and the gateway: . or IPv4 or IPv6 address or name", parse: parseGateway, size: sizeGateway(2), print: printGateway}
-	Relay    = &Kind{Words: "0 or 1, relay type, and the relay: . or IPv4 or IPv6 address or name", parse: parseRelay, size: sizeGateway(1), print: printRelay}
-	HostID   = &Kind{Words: "algorithm, identity tag in hexadecimal, public key in base64 without blanks", parse: parseHostID, size: sizeHostID, print: printHostID}
-	Prefixes = &Kind{Words: "prefixes such as 1:192.0.2.0/24 or !2:2001:db8::/32", parse: parsePrefixes, size: sizePrefixes, print: printPrefixes, optional: true, rest: true}
-	A6Prefix = &Kind{Words: "prefix length, and the rest of the IPv6 address", parse: parseA6, size: sizeA6, print: printA6}
-	Ports    = &Kind{Words: "ports, as numbers or names", parse: parsePorts, size: sizePorts, print: printPorts, optional: true, rest: true}
+	Gateway  = &Kind{Description: "gateway type, algorithm, and the gateway: . or IPv4 or IPv6 address or name", parse: parseGateway, size: sizeGateway(2), print: printGateway}
+	Relay    = &Kind{Description: "0 or 1, relay type, and the relay: . or IPv4 or IPv6 address or name", parse: parseRelay, size: sizeGateway(1), print: printRelay}
+	HostID   = &Kind{Description: "algorithm, identity tag in hexadecimal, public key in base64 without blanks", parse: parseHostID, size: sizeHostID, print: printHostID}
+	Prefixes = &Kind{Description: "prefixes such as 1:192.0.2.0/24 or !2:2001:db8::/32", parse: parsePrefixes, size: sizePrefixes, print: printPrefixes, optional: true, rest: true}
+	A6Prefix = &Kind{Description: "prefix length, and the rest of the IPv6 address", parse: parseA6, size: sizeA6, print: printA6}
+	Ports    = &Kind{Description: "ports, as numbers or names", parse: parsePorts, size: sizePorts, print: printPorts, optional: true, rest: true}
 )
 
 // Types of gateways and relays (RFC 4025 §2.3, RFC 8777 §4.2.3).

@@ -7,7 +7,7 @@ import (
 )
 
 // Location is all of a LOC record (RFC 1876 §2).
-var Location = &Kind{Words: "degrees [minutes [seconds]] N or S, the same with E or W, altitude in metres, then size and precisions in metres",
+var Location = &Kind{Description: "degrees [minutes [seconds]] N or S, the same with E or W, altitude in metres, then size and precisions in metres",
 	parse: parseLocation, size: sizeLocation, print: printLocation}
 
 const (

@@ -12,7 +12,7 @@ import (
 
 // Params is the list of parameters of SVCB and HTTPS records (RFC 9460 §2.1,
 // §2.2): key, key=value or key="value".
-var Params = &Kind{Words: "key=value, none or more", parse: parseParams, size: sizeParams, print: printParams, optional: true, rest: true, quotable: true}
+var Params = &Kind{Description: "key=value, none or more", parse: parseParams, size: sizeParams, print: printParams, optional: true, rest: true, quotable: true}
 
 // Keys of service parameters (RFC 9460 §14.3.2, RFC 9461, RFC 9540).
 const (
@@ -28,7 +28,7 @@ const (
 )
 
 // param says how the value of a key is written. read turns the unescaped text
-// into octets; check tells whether octets are such a value; write is the text
+// into octets; check reports whether octets are such a value; write is the text
 // before escaping.
 type param struct {
 	empty bool // it has no value at all
@@ -253,7 +253,7 @@ func printParams(dst, b []byte) []byte {
 	return dst
 }
 
-// isPlain tells whether text can stand in a master file without quotes.
+// isPlain reports whether text can stand in a master file without quotes.
 func isPlain(text []byte) bool {
 	for _, c := range text {
 		if c <= ' ' || c >= 0x7f || strings.IndexByte(`"\;()@$`, c) >= 0 {

@@ -12,26 +12,26 @@ import (
 
 // Kinds that only a few of the rarer types have, each one word of text.
 var (
-	String         = &Kind{Words: "text", parse: parseString, size: sizeString, print: printString, quotable: true}
-	OptionalString = &Kind{Words: "text, may be left out", parse: parseString, size: orNothing(sizeString), print: printString, quotable: true, optional: true}
-	OldName        = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule}
-	OldOwnName     = &Kind{Words: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, own: true}
-	LowerHostName  = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower, host: true}
-	PlainHostName  = &Kind{Words: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName, host: true}
-	OptionalName   = &Kind{Words: "name, may be left out", parse: parseName, size: orNothing(sizeName), print: printOptionalName, names: isName | namesLower, optional: true}
-	Names          = &Kind{Words: "names, none or more", parse: parseNames, size: sizeNames, print: printNames, optional: true, rest: true}
-	OptionalBase64 = &Kind{Words: "base64, may be left out", parse: parseBase64, size: sizeAll, print: printBase64, rest: true, optional: true}
-	Base64OrMinus  = &Kind{Words: "base64, or - for none", parse: parseBase64OrMinus, size: sizeAll, print: printBase64OrMinus, rest: true}
-	Digest12       = &Kind{Words: "hexadecimal digits of 12 octets or more", parse: parseDigest12, size: sizeAtLeast(12), print: printHex, rest: true}
-	DottedHex      = &Kind{Words: "0x and hexadecimal digits, perhaps with dots", parse: parseDottedHex, size: sizeAtLeast(1), print: printDottedHex}
-	Salt           = &Kind{Words: "hexadecimal digits, or - for none", parse: parseSalt, size: sizeString, print: printSalt}
-	Hash32         = &Kind{Words: "hash in base32hex", parse: parseHash32, size: sizeHash, print: printHash32}
-	OldBitmap      = &Kind{Words: "types below 128", parse: parseOldBitmap, size: sizeOldBitmap, print: printOldBitmap, rest: true, optional: true}
-	NonEmptyText   = &Kind{Words: "text in quotes", parse: parseNonEmptyText, size: sizeAtLeast(1), print: printText, rest: true, quotable: true}
-	EUI48          = &Kind{Words: "six pairs of hexadecimal digits joined by hyphens", parse: parseEUI(6), size: fixed(6), print: printEUI}
-	EUI64          = &Kind{Words: "eight pairs of hexadecimal digits joined by hyphens", parse: parseEUI(8), size: fixed(8), print: printEUI}
-	NodeID         = &Kind{Words: "four groups of hexadecimal digits joined by colons", parse: parseNodeID, size: fixed(8), print: printNodeID}
-	U64            = &Kind{Words: "number from 0 to 18446744073709551615", parse: parseU64, size: fixed(8), print: printU64}
+	String         = &Kind{Description: "text", parse: parseString, size: sizeString, print: printString, quotable: true}
+	OptionalString = &Kind{Description: "text, may be left out", parse: parseString, size: orNothing(sizeString), print: printString, quotable: true, optional: true}
+	OldName        = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule}
+	OldOwnName     = &Kind{Description: "name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: oldNameRule, own: true}
+	LowerHostName  = &Kind{Description: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName | namesLower, host: true}
+	PlainHostName  = &Kind{Description: "host name", parse: parseName, size: sizeName, print: dnsname.AppendText, names: isName, host: true}
+	OptionalName   = &Kind{Description: "name, may be left out", parse: parseName, size: orNothing(sizeName), print: printOptionalName, names: isName | namesLower, optional: true}
+	Names          = &Kind{Description: "names, none or more", parse: parseNames, size: sizeNames, print: printNames, optional: true, rest: true}
+	OptionalBase64 = &Kind{Description: "base64, may be left out", parse: parseBase64, size: sizeAll, print: printBase64, rest: true, optional: true}
+	Base64OrMinus  = &Kind{Description: "base64, or - for none", parse: parseBase64OrMinus, size: sizeAll, print: printBase64OrMinus, rest: true}
+	Digest12       = &Kind{Description: "hexadecimal digits of 12 octets or more", parse: parseDigest12, size: sizeAtLeast(12), print: printHex, rest: true}
+	DottedHex      = &Kind{Description: "0x and hexadecimal digits, perhaps with dots", parse: parseDottedHex, size: sizeAtLeast(1), print: printDottedHex}
+	Salt           = &Kind{Description: "hexadecimal digits, or - for none", parse: parseSalt, size: sizeString, print: printSalt}
+	Hash32         = &Kind{Description: "hash in base32hex", parse: parseHash32, size: sizeHash, print: printHash32}
+	OldBitmap      = &Kind{Description: "types below 128", parse: parseOldBitmap, size: sizeOldBitmap, print: printOldBitmap, rest: true, optional: true}
+	NonEmptyText   = &Kind{Description: "text in quotes", parse: parseNonEmptyText, size: sizeAtLeast(1), print: printText, rest: true, quotable: true}
+	EUI48          = &Kind{Description: "six pairs of hexadecimal digits joined by hyphens", parse: parseEUI(6), size: fixed(6), print: printEUI}
+	EUI64          = &Kind{Description: "eight pairs of hexadecimal digits joined by hyphens", parse: parseEUI(8), size: fixed(8), print: printEUI}
+	NodeID         = &Kind{Description: "four groups of hexadecimal digits joined by colons", parse: parseNodeID, size: fixed(8), print: printNodeID}
+	U64            = &Kind{Description: "number from 0 to 18446744073709551615", parse: parseU64, size: fixed(8), print: printU64}
 
 	CertType    = word(2, "certificate type", false, certTypes)
 	Protocol    = word(1, "protocol", false, map[string]int{"TCP": 6, "UDP": 17, "ICMP": 1})
@@ -49,7 +49,7 @@ var certTypes = map[string]int{"PKIX": 1, "SPKI": 2, "PGP": 3, "IPKIX": 4, "ISPK
 // number, which all software reads.
 func word(octets int, what string, printed bool, words map[string]int) *Kind {
 	most := 1<<(8*octets) - 1
-	k := &Kind{Words: what + ", as a number or a word", size: fixed(octets)}
+	k := &Kind{Description: what + ", as a number or a word", size: fixed(octets)}
 	k.parse = func(p *Parser) *FieldError {
 		tok := p.next()
 		n, ok := parseUint(tok, uint64(most))

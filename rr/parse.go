@@ -326,7 +326,7 @@ func parseTag(p *Parser) *FieldError {
 	return nil
 }
 
-// plainTag tells whether a tag is made of letters and digits (RFC 8659 §4.1).
+// plainTag reports whether a tag is made of letters and digits (RFC 8659 §4.1).
 func plainTag(b []byte) bool {
 	for _, c := range b {
 		if !(c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z') {

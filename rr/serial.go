@@ -33,5 +33,5 @@ func NextSerial(serial uint32) uint32 {
 	return serial
 }
 
-// NewerSerial tells whether a is greater than b.
+// NewerSerial reports whether a is greater than b.
 func NewerSerial(a, b uint32) bool { return CompareSerials(a, b) == SerialGreater }

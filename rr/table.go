@@ -398,3 +398,13 @@ var table = []Info{
 			{"digest-type", U8, ""},
 			{"digest", Hex, ""}}},
 }
+
+// MadeBySigner reports whether records of a type are what a signer puts into a zone:
+// keys, signatures, proofs and digests (RFC 4034, RFC 5155, RFC 7344, RFC 8976).
+func MadeBySigner(t Type) bool {
+	switch t {
+	case TypeRRSIG, TypeNSEC, TypeNSEC3, TypeNSEC3PARAM, TypeDNSKEY, TypeCDS, TypeCDNSKEY, TypeZONEMD:
+		return true
+	}
+	return false
+}

@@ -16,7 +16,7 @@ type Part struct {
 	Bytes []byte
 }
 
-// IsName tells whether the part is a domain name, and whether it may be
+// IsName reports whether the part is a domain name, and whether it may be
 // compressed when sent.
 func (p Part) IsName() (name, packed bool) {
 	k := p.Field.Kind.names
@@ -57,13 +57,13 @@ func (it *Parts) Next() bool {
 	return true
 }
 
-// HasNames tells whether data of type t hold domain names.
+// HasNames reports whether data of type t hold domain names.
 func HasNames(t Type) bool {
 	info := Lookup(t)
 	return info != nil && info.hasNames
 }
 
-// Validate tells whether data is well-formed for t. Types without a
+// Validate reports whether data is well-formed for t. Types without a
 // declaration take anything (RFC 3597 §3).
 func Validate(t Type, data []byte) error {
 	info := Lookup(t)
@@ -120,7 +120,7 @@ func AppendFolded(dst []byte, t Type, data []byte) []byte {
 	return append(dst, it.rest...)
 }
 
-// HasCanonicalNames tells whether AppendCanonical can change data of type t.
+// HasCanonicalNames reports whether AppendCanonical can change data of type t.
 func HasCanonicalNames(t Type) bool {
 	info := Lookup(t)
 	return info != nil && info.lower

@@ -45,7 +45,7 @@ func (v *proving) anchored(k *dnssec.PublicKey, anchors []rr.Record) bool {
 	return slices.ContainsFunc(anchors, func(a rr.Record) bool { return v.fits(a, k) })
 }
 
-// fits tells whether an anchor is of a key.
+// fits reports whether an anchor is of a key.
 func (v *proving) fits(a rr.Record, k *dnssec.PublicKey) bool {
 	switch {
 	case !a.Name.Equal(v.z.Apex()):

@@ -30,10 +30,10 @@ func nsec3(optOut bool, salt string, iterations uint16) signer.Policy {
 // hashesOf are the owners of NSEC3 records, with what each lists.
 func hashesOf(s *zone.Snapshot) map[string]string {
 	out := map[string]string{}
-	if s.Hashed() == nil {
+	if s.NSEC3() == nil {
 		return out
 	}
-	for n := range s.Hashed().Nodes {
+	for n := range s.NSEC3().Nodes {
 		set, _ := n.Find(rr.TypeNSEC3)
 		rec, _ := dnssec.ParseNSEC3(set.First())
 		owner := s.Owner(n)
@@ -123,7 +123,7 @@ func TestCollisions(t *testing.T) {
 	if !zone.Equal(s, sign(t, before, keys, nsec3(false, "", 0))) {
 		t.Error("another salt each time")
 	}
-	after, err := before.With([]zone.Change{{Owner: dnsname.MustParse("new.example."), Records: []rr.Record{rec("x.example.", rr.TypeA, "\x0a\x00\x00\x07")}}})
+	after, err := before.Replace([]zone.Content{{Owner: dnsname.MustParse("new.example."), Records: []rr.Record{rec("x.example.", rr.TypeA, "\x0a\x00\x00\x07")}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,9 +152,9 @@ func TestUpdate(t *testing.T) {
 		before := sample(t, 20)
 		signed := sign(t, before, keys, p)
 		for step := range 60 {
-			var changes []zone.Change
+			var changes []zone.Content
 			for range 1 + r.IntN(3) {
-				c := zone.Change{Owner: dnsname.MustParse(names[r.IntN(len(names))] + ".example.")}
+				c := zone.Content{Owner: dnsname.MustParse(names[r.IntN(len(names))] + ".example.")}
 				for range r.IntN(3) {
 					one := types[r.IntN(len(types))]
 					c.Records = append(c.Records, one)
@@ -164,7 +164,7 @@ func TestUpdate(t *testing.T) {
 				}
 				changes = append(changes, c)
 			}
-			after, err := before.With(changes)
+			after, err := before.Replace(changes)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -177,11 +177,13 @@ func TestUpdate(t *testing.T) {
 			whole.Previous = signed
 			want := sign(t, after, keys, whole)
 			if !zone.Equal(got, want) {
-				zone.Diff(want, got, func(d zone.Difference) bool {
-					t.Errorf("%s, step %d: %s %s: %d records, want %d", what, step, d.In.Owner(d.Node), d.Old.Type, d.New.N, d.Old.N)
-					return true
-				})
+				for _, d := range zone.Diff(want, got).Sets {
+					t.Errorf("%s, step %d: %s %s: %d records besides, %d missing", what, step, d.Owner, d.Type(), d.Added.N, d.Removed.N)
+				}
 				t.Fatalf("after %v", changes)
+			}
+			if next, err := signed.With(zone.Diff(signed, got)); err != nil || !zone.Equal(next, got) || next.Digest() != got.Digest() {
+				t.Fatalf("%s, step %d: the delta leads elsewhere: %v", what, step, err)
 			}
 			if proof := verify(t, got, at); proof.Total > 0 {
 				t.Fatalf("%s, step %d: %s", what, step, proof.Findings[0].Message)
@@ -255,7 +257,7 @@ func TestZonemd(t *testing.T) {
 		t.Errorf("%d faults, digests %v", proof.Total, proof.Digests)
 	}
 	glue := dnsname.MustParse("ns1.sub.zmd.example.") // no signature covers it, the digest does
-	changed, err := s.With([]zone.Change{{Owner: glue, Records: []rr.Record{rec(glue.String(), rr.TypeA, "\x0a\x00\x00\x01")}}})
+	changed, err := s.Replace([]zone.Content{{Owner: glue, Records: []rr.Record{rec(glue.String(), rr.TypeA, "\x0a\x00\x00\x01")}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -316,7 +318,7 @@ func TestHashedFaults(t *testing.T) {
 	h := p.Hash([]byte(dnsname.MustParse("host1.example.").Wire()))
 	owner := dnsname.MustParse(string(h.AppendLabel(nil)) + ".example.")
 	var n zone.Node
-	if !s.Hashed().GetName(owner, &n) {
+	if !s.NSEC3().GetName(owner, &n) {
 		t.Fatal("no NSEC3 record")
 	}
 	set, _ := n.Find(rr.TypeNSEC3)
@@ -333,16 +335,16 @@ func TestHashedFaults(t *testing.T) {
 		{"wrong-nsec-types", owner, p.AppendNSEC3(nil, 0, &one.Next, []rr.Type{rr.TypeA, rr.TypeMX, rr.TypeRRSIG})},
 		{"nsec3-parameters", owner, (&dnssec.NSEC3Params{Iterations: 1}).AppendNSEC3(nil, 0, &one.Next, nil)},
 	} {
-		change := zone.Change{Owner: c.owner}
+		change := zone.Content{Owner: c.owner}
 		if c.data != nil {
 			change.Records = []rr.Record{rec(c.owner.String(), rr.TypeNSEC3, string(c.data))}
 		}
-		hashed, err := s.Hashed().With([]zone.Change{change})
+		hashed, err := s.NSEC3().Replace([]zone.Content{change})
 		if err != nil {
 			t.Fatal(err)
 		}
 		found := map[string]bool{}
-		for _, f := range verify(t, s.WithHashed(hashed), at).Findings {
+		for _, f := range verify(t, s.WithNSEC3(hashed), at).Findings {
 			found[f.Code] = true
 		}
 		if !found[c.code] {
@@ -357,7 +359,7 @@ func BenchmarkUpdate(b *testing.B) {
 			keys := []signer.Key{newKey(b, rr.ECDSAP256SHA256, signer.Single)}
 			before := sample(b, 20000)
 			signed := sign(b, before, keys, p)
-			after, err := before.With([]zone.Change{{Owner: dnsname.MustParse("host77.example."), Records: []rr.Record{rec("x.example.", rr.TypeA, "\x0a\x00\x00\x07")}}})
+			after, err := before.Replace([]zone.Content{{Owner: dnsname.MustParse("host77.example."), Records: []rr.Record{rec("x.example.", rr.TypeA, "\x0a\x00\x00\x07")}}})
 			if err != nil {
 				b.Fatal(err)
 			}
@@ -376,9 +378,9 @@ func BenchmarkUpdate(b *testing.B) {
 func TestMixedOptOut(t *testing.T) {
 	key := newKey(t, rr.ED25519, signer.Single)
 	s := sign(t, sample(t, 3), []signer.Key{key}, nsec3(false, "", 0))
-	hashed := s.Hashed()
+	hashed := s.NSEC3()
 	flagged := 0
-	for n := range s.Hashed().Nodes {
+	for n := range s.NSEC3().Nodes {
 		owner := s.Owner(n)
 		set, _ := n.Find(rr.TypeNSEC3)
 		data := bytes.Clone(set.First())
@@ -390,13 +392,13 @@ func TestMixedOptOut(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		hashed, err = hashed.With([]zone.Change{{Owner: owner, Records: []rr.Record{
+		hashed, err = hashed.Replace([]zone.Content{{Owner: owner, Records: []rr.Record{
 			{Name: owner, Type: rr.TypeNSEC3, Class: rr.ClassIN, TTL: set.TTL, Data: data}, {Name: owner, Type: rr.TypeRRSIG, Class: rr.ClassIN, TTL: set.TTL, Data: sig}}}})
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	proof := verify(t, s.WithHashed(hashed), at)
+	proof := verify(t, s.WithNSEC3(hashed), at)
 	for _, f := range proof.Findings {
 		t.Errorf("%s", f.Message)
 	}

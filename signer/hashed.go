@@ -72,12 +72,12 @@ type chainMaker struct {
 	hashes []hashed
 }
 
-// included tells whether a name has an NSEC3 record.
+// included reports whether a name has an NSEC3 record.
 func (c *chainMaker) included(n *zone.Node) bool {
 	return !n.Occluded() && !leftover(n) && !(c.d.OptOut && insecure(n))
 }
 
-// insecure tells whether a name is a delegation without DS.
+// insecure reports whether a name is a delegation without DS.
 func insecure(n *zone.Node) bool {
 	if !n.IsCut() {
 		return false
@@ -188,7 +188,7 @@ func (j *signing) addHashed(ctx context.Context, out *zone.Snapshot) (*zone.Snap
 	if err != nil {
 		return nil, err
 	}
-	return out.WithHashed(signed), nil
+	return out.WithNSEC3(signed), nil
 }
 
 func (j *signing) hashOwner(dst []byte, h *dnssec.Hash) []byte {

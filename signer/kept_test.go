@@ -87,7 +87,7 @@ func damaged(t *testing.T, s *zone.Snapshot, owner string) *zone.Snapshot {
 	t.Helper()
 	var n zone.Node
 	s.GetName(dnsname.MustParse(owner), &n)
-	c := zone.Change{Owner: dnsname.MustParse(owner)}
+	c := zone.Content{Owner: dnsname.MustParse(owner)}
 	for set := range n.RRsets {
 		for data := range set.Data {
 			data = bytes.Clone(data)
@@ -97,7 +97,7 @@ func damaged(t *testing.T, s *zone.Snapshot, owner string) *zone.Snapshot {
 			c.Records = append(c.Records, rr.Record{Type: set.Type, TTL: set.TTL, Data: data})
 		}
 	}
-	bad, err := s.With([]zone.Change{c})
+	bad, err := s.Replace([]zone.Content{c})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,7 +109,7 @@ func withSOA(t *testing.T, z *zone.Snapshot, ttl, minimum uint32) *zone.Snapshot
 	t.Helper()
 	var n zone.Node
 	z.ApexNode(&n)
-	c := zone.Change{Owner: z.Apex()}
+	c := zone.Content{Owner: z.Apex()}
 	for set := range n.RRsets {
 		for data := range set.Data {
 			r := rr.Record{Type: set.Type, TTL: set.TTL, Data: bytes.Clone(data)}
@@ -120,7 +120,7 @@ func withSOA(t *testing.T, z *zone.Snapshot, ttl, minimum uint32) *zone.Snapshot
 			c.Records = append(c.Records, r)
 		}
 	}
-	out, err := z.With([]zone.Change{c})
+	out, err := z.Replace([]zone.Content{c})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -166,7 +166,7 @@ func TestLeftovers(t *testing.T) {
 	sig := rec("q.ghost.example.", rr.TypeRRSIG, "\x00\x01\x0f\x03"+strings.Repeat("\x00", 14)+"\x07example\x00sig")
 	for what, p := range policies() {
 		clean := sample(t, 9)
-		dirty, err := clean.With([]zone.Change{{Owner: old.Name, Records: []rr.Record{old}}, {Owner: sig.Name, Records: []rr.Record{sig}}})
+		dirty, err := clean.Replace([]zone.Content{{Owner: old.Name, Records: []rr.Record{old}}, {Owner: sig.Name, Records: []rr.Record{sig}}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -174,14 +174,14 @@ func TestLeftovers(t *testing.T) {
 		if !zone.Equal(want, got) {
 			t.Errorf("%s: what an earlier signer left changes the zone: %d names, want %d", what, got.Names(), want.Names())
 		}
-		add := []zone.Change{{Owner: dnsname.MustParse("host3b.example."), Records: []rr.Record{rec("x.", rr.TypeA, "\x0a\x00\x00\x01")}},
+		add := []zone.Content{{Owner: dnsname.MustParse("host3b.example."), Records: []rr.Record{rec("x.", rr.TypeA, "\x0a\x00\x00\x01")}},
 			{Owner: dnsname.MustParse("ghost.example."), Records: []rr.Record{rec("x.", rr.TypeA, "\x0a\x00\x00\x01")}}}
-		more, _ := dirty.With(add)
+		more, _ := dirty.Replace(add)
 		got, _, err = signer.Update(context.Background(), dirty, more, got, keys, p, at)
 		if err != nil {
 			t.Fatal(err)
 		}
-		cleanMore, _ := clean.With(add)
+		cleanMore, _ := clean.Replace(add)
 		if want := sign(t, cleanMore, keys, p); !zone.Equal(want, got) {
 			t.Errorf("%s: an update of such a zone differs", what)
 		}
@@ -220,7 +220,7 @@ func TestLargeApex(t *testing.T) {
 			z := sample(t, 3)
 			var n zone.Node
 			z.ApexNode(&n)
-			c := zone.Change{Owner: apex}
+			c := zone.Content{Owner: apex}
 			for set := range n.RRsets {
 				for data := range set.Data {
 					c.Records = append(c.Records, rr.Record{Type: set.Type, TTL: set.TTL, Data: data})
@@ -229,7 +229,7 @@ func TestLargeApex(t *testing.T) {
 			for i := range texts {
 				c.Records = append(c.Records, rec("x.", rr.TypeTXT, "\xf3"+strings.Repeat(string(rune('a'+i%26)), 241)+fmt.Sprintf("%02d", i)))
 			}
-			z, err := z.With([]zone.Change{c})
+			z, err := z.Replace([]zone.Content{c})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -290,7 +290,7 @@ func TestDigestOrder(t *testing.T) {
 // Records that a signer makes at the apex are data like any other elsewhere, also
 // where a name has nothing else.
 func TestDataElsewhereStays(t *testing.T) {
-	z, err := sample(t, 3).With([]zone.Change{
+	z, err := sample(t, 3).Replace([]zone.Content{
 		{Owner: dnsname.MustParse("key.example."), Records: []rr.Record{rec("key.example.", rr.TypeDNSKEY, "\x01\x01\x03\x0fkey")}},
 		{Owner: dnsname.MustParse("cds.example."), Records: []rr.Record{rec("cds.example.", rr.TypeCDS, "\x00\x00\x00\x00\x00")}},
 		{Owner: dnsname.MustParse("left.example."), Records: []rr.Record{rec("left.example.", rr.TypeNSEC, "\x01a\x00\x00\x01\x40")}},

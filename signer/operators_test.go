@@ -56,7 +56,7 @@ func TestTwoOperators(t *testing.T) {
 		for j, data := range served {
 			p := validate.NewPool(recordsAt(keys, "example.", rr.TypeDNSKEY), recordsAt(data, "host1.example.", rr.TypeA))
 			if v := p.Validate(anchors, rec("host1.example.", rr.TypeA, "").Name, rr.TypeA, at); v.Status != validate.Secure {
-				t.Errorf("keys of operator %d, data of %d: %s (%s)", i, j, v.Status, v.Why)
+				t.Errorf("keys of operator %d, data of %d: %s (%s)", i, j, v.Status, v.Reason)
 			}
 		}
 	}
@@ -91,8 +91,8 @@ func TestChangeOfDenial(t *testing.T) {
 		if proof := verify(t, next, at); proof.Total > 0 {
 			t.Fatalf("change %d: %s", i, proof.Findings[0].Message)
 		}
-		if (next.Hashed() != nil) != p.Denial.NSEC3 {
-			t.Errorf("change %d: NSEC3 records: %v", i, next.Hashed() != nil)
+		if (next.NSEC3() != nil) != p.Denial.NSEC3 {
+			t.Errorf("change %d: NSEC3 records: %v", i, next.NSEC3() != nil)
 		}
 		var a, b zone.Node
 		s.GetName(rec("host7.example.", 1, "").Name, &a)

@@ -37,11 +37,11 @@ func signWhole(ctx context.Context, z *zone.Snapshot, keys []Key, p Policy, now 
 		return nil, Report{}, err
 	}
 	if job.previous != nil {
-		job.prevHashed = job.previous.Hashed()
+		job.prevHashed = job.previous.NSEC3()
 	}
 	out, err := z.Rewrite(ctx, job.p.Workers, job.p.Done, job.worker)
 	if err == nil {
-		out = out.WithHashed(nil)
+		out = out.WithNSEC3(nil)
 		if job.p.Denial.NSEC3 {
 			out, err = job.addHashed(ctx, out)
 		}
@@ -203,7 +203,7 @@ func (j *signing) prepareApex(apex *zone.Node, keys []Key, ttl uint32) {
 	}
 }
 
-// ours tells whether a record at the apex is of one of the keys.
+// ours reports whether a record at the apex is of one of the keys.
 func ours(t rr.Type, data []byte, keys []Key, apex dnsname.Name) bool {
 	for _, k := range keys {
 		if t != rr.TypeCDS && string(k.Data) == string(data) {
@@ -302,7 +302,7 @@ func (w *signWorker) node(n, next *zone.Node, out *zone.NodeWriter) error {
 	return w.nsec(next, out)
 }
 
-// dropped tells whether records of a type are made anew by a signer.
+// dropped reports whether records of a type are made anew by a signer.
 func dropped(t rr.Type, apex bool) bool {
 	switch t {
 	case rr.TypeRRSIG, rr.TypeNSEC:
@@ -313,7 +313,7 @@ func dropped(t rr.Type, apex bool) bool {
 	return false
 }
 
-// leftover tells whether a name has nothing but what an earlier signer put there: it
+// leftover reports whether a name has nothing but what an earlier signer put there: it
 // does not exist in the zone to be signed.
 func leftover(n *zone.Node) bool {
 	if n.IsApex() {
@@ -329,16 +329,16 @@ func leftover(n *zone.Node) bool {
 
 // withoutLeftovers is the zone without such names.
 func withoutLeftovers(z *zone.Snapshot) (*zone.Snapshot, error) {
-	var gone []zone.Change
+	var gone []zone.Content
 	for n := range z.Nodes {
 		if leftover(n) {
-			gone = append(gone, zone.Change{Owner: z.Owner(n)})
+			gone = append(gone, zone.Content{Owner: z.Owner(n)})
 		}
 	}
 	if len(gone) == 0 {
 		return z, nil
 	}
-	return z.With(gone)
+	return z.Replace(gone)
 }
 
 // addApex adds what a signer puts at the apex, signed by the keys for it: CDS and

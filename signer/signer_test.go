@@ -206,14 +206,14 @@ func flip(r *rand.Rand, s *zone.Snapshot) (*zone.Snapshot, string) {
 	if rr.Validate(records[i].Type, records[i].Data) != nil || caseOnly(&records[i], bit) {
 		return nil, ""
 	}
-	changed, err := s.With([]zone.Change{{Owner: owner, Records: records}})
+	changed, err := s.Replace([]zone.Content{{Owner: owner, Records: records}})
 	if err != nil {
 		return nil, ""
 	}
 	return changed, fmt.Sprintf("%s %s bit %d", owner, records[i].Type, bit)
 }
 
-// caseOnly tells whether the flipped bit only changes the case of a letter in a
+// caseOnly reports whether the flipped bit only changes the case of a letter in a
 // name, which no signature notices.
 func caseOnly(r *rr.Record, bit int) bool {
 	back := bytes.Clone(r.Data)
@@ -244,10 +244,10 @@ func TestFlippedBits(t *testing.T) {
 func TestFaults(t *testing.T) {
 	key := newKey(t, rr.ECDSAP256SHA256, signer.Single)
 	s := sign(t, sample(t, 3), []signer.Key{key}, signer.Policy{})
-	records := func(owner string, keep func(zone.RRset) bool) zone.Change {
+	records := func(owner string, keep func(zone.RRset) bool) zone.Content {
 		var n zone.Node
 		s.GetName(dnsname.MustParse(owner), &n)
-		c := zone.Change{Owner: dnsname.MustParse(owner)}
+		c := zone.Content{Owner: dnsname.MustParse(owner)}
 		for set := range n.RRsets {
 			if keep(set) {
 				for data := range set.Data {
@@ -258,17 +258,17 @@ func TestFaults(t *testing.T) {
 		return c
 	}
 	all := func(zone.RRset) bool { return true }
-	with := func(c zone.Change, more ...rr.Record) zone.Change {
+	with := func(c zone.Content, more ...rr.Record) zone.Content {
 		c.Records = append(c.Records, more...)
 		return c
 	}
 	sigAt := records("host0.example.", func(s zone.RRset) bool { return s.Type == rr.TypeRRSIG }).Records[0]
 	for _, c := range []struct {
 		what, code string
-		change     zone.Change
+		change     zone.Content
 	}{
-		{"a name was added", "missing-nsec", zone.Change{Owner: dnsname.MustParse("new.example."), Records: []rr.Record{rec("new.example.", rr.TypeA, "\x0a\x00\x00\x09")}}},
-		{"a name was removed", "broken-nsec-chain", zone.Change{Owner: dnsname.MustParse("host1.example.")}},
+		{"a name was added", "missing-nsec", zone.Content{Owner: dnsname.MustParse("new.example."), Records: []rr.Record{rec("new.example.", rr.TypeA, "\x0a\x00\x00\x09")}}},
+		{"a name was removed", "broken-nsec-chain", zone.Content{Owner: dnsname.MustParse("host1.example.")}},
 		{"a type was added", "wrong-nsec-types", with(records("ns.example.", all), rec("ns.example.", rr.TypeTXT, "\x01x"))},
 		{"a signature is missing", "missing-signature", records("ns.example.", func(s zone.RRset) bool { return s.Type != rr.TypeRRSIG || s.Covered() != rr.TypeA })},
 		{"glue is signed", "stray-signature", with(records("ns.safe.example.", all), sigAt)},
@@ -276,7 +276,7 @@ func TestFaults(t *testing.T) {
 		{"the keys are gone", "not-signed", records("example.", func(s zone.RRset) bool { return s.Type != rr.TypeDNSKEY })},
 		{"a key is malformed", "bad-key", with(records("example.", all), rec("example.", rr.TypeDNSKEY, "\x01\x00\x04\x0d\x01\x02"))},
 	} {
-		changed, err := s.With([]zone.Change{c.change})
+		changed, err := s.Replace([]zone.Content{c.change})
 		if err != nil {
 			t.Fatal(err)
 		}

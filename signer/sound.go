@@ -22,7 +22,7 @@ func (j *signing) prove(ctx context.Context, z *zone.Snapshot) error {
 	if err := z.Scan(ctx, j.p.Workers, nil, v.worker); err != nil {
 		return err
 	}
-	if h := z.Hashed(); h != nil {
+	if h := z.NSEC3(); h != nil {
 		if err := h.Scan(ctx, j.p.Workers, nil, v.hashedWorker); err != nil {
 			return err
 		}

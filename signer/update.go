@@ -32,7 +32,7 @@ func Update(ctx context.Context, before, z, signed *zone.Snapshot, keys []Key, p
 		return Sign(ctx, z, keys, p, now)
 	}
 	u := &updating{signing: j, before: before, names: map[string]dnsname.Name{}}
-	j.prevHashed = signed.Hashed()
+	j.prevHashed = signed.NSEC3()
 	u.compare()
 	if len(u.names) > z.Names()/4+16 {
 		return Sign(ctx, z, keys, p, now)
@@ -53,15 +53,15 @@ func Update(ctx context.Context, before, z, signed *zone.Snapshot, keys []Key, p
 	return out, j.report(), nil
 }
 
-// sameDenial tells whether a signed version denies as the policy says.
+// sameDenial reports whether a signed version denies as the policy says.
 func sameDenial(d *Denial, signed *zone.Snapshot) bool {
 	if !d.NSEC3 {
-		return signed.Hashed() == nil
+		return signed.NSEC3() == nil
 	}
 	return bytes.Equal(signed.HashParams(), d.Params.ParamData())
 }
 
-// madeAlike tells whether what does not change can stay as it is: the zone's keys
+// madeAlike reports whether what does not change can stay as it is: the zone's keys
 // are those that signed before, and what denies lives as long as it has to (RFC
 // 9077 §3).
 func (j *signing) madeAlike(signed *zone.Snapshot) bool {
@@ -77,7 +77,7 @@ func (j *signing) madeAlike(signed *zone.Snapshot) bool {
 		}
 	}
 	denial, ok := apex.Find(rr.TypeNSEC)
-	if h := signed.Hashed(); h != nil {
+	if h := signed.NSEC3(); h != nil {
 		var c zone.Cursor
 		if !c.First(h) {
 			return false
@@ -89,7 +89,7 @@ func (j *signing) madeAlike(signed *zone.Snapshot) bool {
 	return ok && denial.TTL == j.denialTTL
 }
 
-// signedBy tells whether one of the signatures over a set of the apex is by the key.
+// signedBy reports whether one of the signatures over a set of the apex is by the key.
 func signedBy(k *dnssec.Key, set, sigs zone.RRset, apex []byte, now time.Time) bool {
 	for data := range sigs.Data {
 		if _, err := dnssec.VerifySet(nil, []*dnssec.PublicKey{k.PublicKey}, apex, apex, set, data, now); err == nil {
@@ -117,20 +117,20 @@ func (u *updating) add(key []byte) {
 // and with NSEC the names whose neighbour is another one now.
 func (u *updating) compare() {
 	u.add(nil) // the serial
-	last := ""
-	zone.Diff(u.before, u.z, func(d zone.Difference) bool {
-		key := d.Node.AppendKey(nil)
-		if string(key) == last && len(key) > 0 {
-			return true
+	var last dnsname.Name
+	var key []byte
+	for c := range zone.Changes(u.before, u.z) {
+		if c.Hashed() || c.Owner == last {
+			continue
 		}
-		last = string(key)
+		last = c.Owner
+		key, _ = u.z.AppendKey(key[:0], []byte(c.Owner.Wire()))
 		u.add(key)
 		if u.standing(u.before, key).hides != u.standing(u.z, key).hides {
 			u.addBelow(u.before, key)
 			u.addBelow(u.z, key)
 		}
-		return true
-	})
+	}
 	if u.p.Denial.NSEC3 {
 		return
 	}
@@ -204,12 +204,12 @@ func (u *updating) keys() []string {
 // signNames signs the names collected.
 func (u *updating) signNames(ctx context.Context, signed *zone.Snapshot) (*zone.Snapshot, error) {
 	w := u.newWorker()
-	var changes []zone.Change
+	var changes []zone.Content
 	for _, key := range u.keys() {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		change := zone.Change{Owner: u.names[key]}
+		change := zone.Content{Owner: u.names[key]}
 		var n, next zone.Node
 		var c zone.Cursor
 		exists := c.Seek(u.z, []byte(key))
@@ -228,7 +228,7 @@ func (u *updating) signNames(ctx context.Context, signed *zone.Snapshot) (*zone.
 		}
 		changes = append(changes, change)
 	}
-	return signed.With(changes)
+	return signed.Replace(changes)
 }
 
 // following is the next name that is not occluded: the apex after the last.
@@ -259,7 +259,7 @@ func (u *updating) hashedNames(out *zone.Snapshot) (*zone.Snapshot, error) {
 	}
 	old := u.prevHashed
 	// First who is there, then who is next: each with the cost of the change.
-	var changes []zone.Change
+	var changes []zone.Content
 	touched := map[dnssec.Hash]bool{}
 	for h, bitmap := range want {
 		touched[h] = true
@@ -267,12 +267,12 @@ func (u *updating) hashedNames(out *zone.Snapshot) (*zone.Snapshot, error) {
 	}
 	for h := range gone {
 		if old.Get(hashKey(&h), new(zone.Node)) {
-			changes = append(changes, zone.Change{Owner: u.hashName(&h)})
+			changes = append(changes, zone.Content{Owner: u.hashName(&h)})
 		} else {
 			delete(gone, h)
 		}
 	}
-	chain, err := old.With(changes)
+	chain, err := old.Replace(changes)
 	if err != nil {
 		return nil, err
 	}
@@ -288,7 +288,7 @@ func (u *updating) hashedNames(out *zone.Snapshot) (*zone.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	return out.WithHashed(chain), nil
+	return out.WithNSEC3(chain), nil
 }
 
 // goneAbove notes a name and the empty non-terminals above it that exist no more.
@@ -317,7 +317,7 @@ func (u *updating) goneAbove(key []byte, want map[dnssec.Hash][]byte, gone map[d
 	}
 }
 
-// hasIncludedBelow tells whether a name that is in the chain lies below key.
+// hasIncludedBelow reports whether a name that is in the chain lies below key.
 func (u *updating) hasIncludedBelow(key []byte) bool {
 	var c zone.Cursor
 	var n zone.Node
@@ -348,9 +348,9 @@ func (u *updating) hashName(h *dnssec.Hash) dnsname.Name {
 	return n
 }
 
-func (u *updating) hashedChange(h, next *dnssec.Hash, bitmap []byte) zone.Change {
+func (u *updating) hashedChange(h, next *dnssec.Hash, bitmap []byte) zone.Content {
 	data := u.appendNSEC3(nil, next, bitmap)
-	return zone.Change{Owner: u.hashName(h), Records: []rr.Record{{Type: rr.TypeNSEC3, TTL: u.denialTTL, Data: data}}}
+	return zone.Content{Owner: u.hashName(h), Records: []rr.Record{{Type: rr.TypeNSEC3, TTL: u.denialTTL, Data: data}}}
 }
 
 // touchBefore notes the hash in front of another, round the ring.
@@ -386,7 +386,7 @@ func hashAt(c *zone.Cursor) (h dnssec.Hash, ok bool) {
 func (u *updating) link(chain *zone.Snapshot, want map[dnssec.Hash][]byte, touched map[dnssec.Hash]bool) (*zone.Snapshot, error) {
 	w := u.newWorker()
 	w.prev = u.prevHashed
-	var changes []zone.Change
+	var changes []zone.Content
 	for h := range touched {
 		var c zone.Cursor
 		if !c.Seek(chain, hashKey(&h)) {
@@ -418,7 +418,7 @@ func (u *updating) link(chain *zone.Snapshot, want map[dnssec.Hash][]byte, touch
 		if err := w.sign(set, w.zsks, &out); err != nil {
 			return nil, err
 		}
-		changes = append(changes, zone.Change{Owner: u.hashName(&h), Records: out.Records()})
+		changes = append(changes, zone.Content{Owner: u.hashName(&h), Records: out.Records()})
 	}
-	return chain.With(changes)
+	return chain.Replace(changes)
 }

@@ -71,7 +71,7 @@ func Verify(ctx context.Context, z *zone.Snapshot, now time.Time, o VerifyOption
 	if err := z.Scan(ctx, o.Workers, o.Done, v.worker); err != nil {
 		return nil, err
 	}
-	if h := z.Hashed(); h != nil {
+	if h := z.NSEC3(); h != nil {
 		if err := h.Scan(ctx, o.Workers, o.Done, v.hashedWorker); err != nil {
 			return nil, err
 		}
@@ -333,6 +333,35 @@ func EntryPoints(keys []*dnssec.PublicKey) (out []*dnssec.PublicKey) {
 		return all
 	}
 	return out
+}
+
+// FirstExpiryAfter is FirstExpiry of a version that came by a change from one for which it
+// was was. Only where signatures went that were the first to end is the whole zone looked at.
+func FirstExpiryAfter(was time.Time, d *zone.Delta, z *zone.Snapshot, now time.Time) time.Time {
+	var gone, come atomic.Int64
+	for i := range d.Sets {
+		c := &d.Sets[i]
+		if c.Type() != rr.TypeRRSIG {
+			continue
+		}
+		for _, part := range []struct {
+			set   zone.RRset
+			least *atomic.Int64
+		}{{c.Removed, &gone}, {c.Added, &come}} {
+			for data := range part.set.Data {
+				if s, err := dnssec.ParseRRSIG(data); err == nil {
+					earlier(part.least, s.Expiration, now)
+				}
+			}
+		}
+	}
+	if at := gone.Load(); at != 0 && (was.IsZero() || at <= was.Unix()) {
+		return FirstExpiry(z, now)
+	}
+	if at := come.Load(); at != 0 && (was.IsZero() || at < was.Unix()) {
+		return time.Unix(at, 0).UTC()
+	}
+	return was
 }
 
 // FirstExpiry is when the first signature of a zone ends, as its RRSIG records say;

@@ -20,7 +20,7 @@ func (v *proving) checkParams() {
 	_, v.nsec = apex.Find(rr.TypeNSEC)
 	set, ok := apex.Find(rr.TypeNSEC3PARAM)
 	if !ok {
-		if v.z.Hashed() != nil {
+		if v.z.NSEC3() != nil {
 			v.report(RuleParams, v.apex, rr.TypeNSEC3PARAM, "the zone has NSEC3 records and no NSEC3PARAM record that says how names are hashed")
 		}
 		v.nsec = true // what is missing is reported name by name
@@ -41,10 +41,10 @@ func (v *proving) checkParams() {
 }
 
 func (v *proving) anyOptOut() bool {
-	if v.z.Hashed() == nil {
+	if v.z.NSEC3() == nil {
 		return false
 	}
-	for n := range v.z.Hashed().Nodes {
+	for n := range v.z.NSEC3().Nodes {
 		set, _ := n.Find(rr.TypeNSEC3)
 		for data := range set.Data {
 			if len(data) > 1 && data[1]&dnssec.FlagOptOut != 0 {
@@ -80,10 +80,10 @@ type link struct {
 
 // links are the NSEC3 records with the zone's parameters, in order.
 func (v *proving) links() (out []link) {
-	if v.z.Hashed() == nil {
+	if v.z.NSEC3() == nil {
 		return nil
 	}
-	for n := range v.z.Hashed().Nodes {
+	for n := range v.z.NSEC3().Nodes {
 		set, _ := n.Find(rr.TypeNSEC3)
 		key := n.AppendKey(nil)
 		owner := v.z.AppendOwner(nil, n)
@@ -172,7 +172,7 @@ func (v *proving) checkCDS() {
 	}
 }
 
-// IsDelete tells whether a CDS or CDNSKEY record asks to delete all DS records
+// IsDelete reports whether a CDS or CDNSKEY record asks to delete all DS records
 // (RFC 8078 §4).
 func IsDelete(t rr.Type, data []byte) bool {
 	return t == rr.TypeCDS && len(data) >= 4 && data[2] == 0 || t == rr.TypeCDNSKEY && len(data) >= 4 && data[3] == 0

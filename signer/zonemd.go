@@ -56,7 +56,7 @@ func (j *signing) addDigest(out *zone.Snapshot) (*zone.Snapshot, error) {
 	if err := worker.sign(set, j.zsks, &w); err != nil {
 		return nil, err
 	}
-	return out.With([]zone.Change{{Owner: out.Apex(), Records: w.Records()}})
+	return out.Replace([]zone.Content{{Owner: out.Apex(), Records: w.Records()}})
 }
 
 // Zonemd works out the digests of a zone with the SIMPLE scheme for each of the
@@ -72,7 +72,7 @@ func Zonemd(z *zone.Snapshot, algorithms []uint8) (map[uint8][]byte, error) {
 		hashes[a] = make()
 	}
 	d := &digester{z: z, hashes: hashes}
-	hashedNodes := nodes(z.Hashed())
+	hashedNodes := nodes(z.NSEC3())
 	for n := range z.Nodes {
 		d.key = n.AppendKey(d.key[:0])
 		hashedNodes.upTo(d.key, d.node)
@@ -129,7 +129,7 @@ func (d *digester) set(set zone.RRset) {
 	t, ttl := set.Type, set.TTL
 	var data []byte
 	for set.N > 0 {
-		data, set = set.Cut()
+		data, set = set.Next()
 		d.out = append(d.out, d.owner...)
 		d.out = append(d.out, byte(t>>8), byte(t), 0, byte(rr.ClassIN))
 		d.out = binary.BigEndian.AppendUint32(d.out, ttl)

@@ -16,7 +16,7 @@ type Pos uint32
 // Span covers the octets [Start, End) of one file.
 type Span struct{ Start, End Pos }
 
-// IsZero tells whether the span is nowhere.
+// IsZero reports whether the span is nowhere.
 func (s Span) IsZero() bool { return s.Start == 0 }
 
 // MaxTotal is the most octets a Set can hold, so that a Pos fits 32 bits.

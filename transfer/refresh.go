@@ -23,6 +23,9 @@ type Clock struct {
 	Checked time.Time // when a primary last confirmed the version we have; zero: never
 	Next    time.Time // when to look again
 	Failing time.Time // since when looking has failed; zero: it has not
+	// Until is when the version expires where a primary said so (RFC 7314); zero: what the
+	// SOA says counts from Checked on.
+	Until time.Time
 
 	refresh, retry, expire time.Duration
 	tries                  int
@@ -33,8 +36,23 @@ type Clock struct {
 // asked at once.
 func (c *Clock) Confirmed(now time.Time, soa rr.SOA, chance float64) {
 	c.Timers(soa)
-	c.Checked, c.Failing, c.tries = now, time.Time{}, 0
+	c.Checked, c.Failing, c.Until, c.tries = now, time.Time{}, time.Time{}, 0
 	c.Next = now.Add(spread(c.refresh, chance))
+}
+
+// Said is what a primary says of how long the version may still be served, in seconds: it
+// is itself a secondary, perhaps. The SOA bounds it. fresh is set for a version that was
+// transferred just now; where the one we have was confirmed, the time that it had left
+// before, until had, is not made shorter (RFC 7314 §4). It comes after Confirmed.
+func (c *Clock) Said(now time.Time, seconds uint32, fresh bool, had time.Time) {
+	until := now.Add(time.Duration(seconds) * time.Second)
+	if !fresh && had.After(until) {
+		until = had
+	}
+	if most := now.Add(c.expire); until.After(most) {
+		until = most
+	}
+	c.Until = until
 }
 
 // Timers takes the timers of a version, as after a restart.
@@ -59,13 +77,16 @@ func (c *Clock) Failed(now time.Time, chance float64) {
 
 // Expires is until when the version may be served; zero if there is none.
 func (c *Clock) Expires() time.Time {
-	if c.Checked.IsZero() {
+	switch {
+	case c.Checked.IsZero():
 		return time.Time{}
+	case !c.Until.IsZero():
+		return c.Until
 	}
 	return c.Checked.Add(c.expire)
 }
 
-// Expired tells whether the version may no longer be served.
+// Expired reports whether the version may no longer be served.
 func (c *Clock) Expired(now time.Time) bool {
 	return !c.Checked.IsZero() && !now.Before(c.Expires())
 }

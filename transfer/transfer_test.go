@@ -83,14 +83,15 @@ func sender(z *zone.Snapshot, wrap func(io.Writer) io.Writer) func(net.Conn, []b
 				return
 			}
 		}
-		_ = transfer.Send(wrap(w), z, &q, s, time.Now)
+		_ = transfer.Send(wrap(w), transfer.Whole(z), &q, s, -1, time.Now)
 	}
 }
 
 func whole(w io.Writer) io.Writer { return w }
 
 func receive(at netip.AddrPort, k *tsig.Key) (*zone.Snapshot, error) {
-	return transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: at, Key: k, Timeout: 5 * time.Second})
+	got, err := transfer.Receive(context.Background(), transfer.Fetch{Zone: apex, Server: at, Key: k, Timeout: 5 * time.Second})
+	return got.Zone, err
 }
 
 // A transferred zone is the zone, case and occluded names included (RFC 5936 §3).
@@ -339,10 +340,10 @@ func BenchmarkSend(b *testing.B) {
 	var q message.Query
 	message.ParseQuery(message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{}), &q)
 	n := &counter{}
-	_ = transfer.Send(n, z, &q, nil, time.Now)
+	_ = transfer.Send(n, transfer.Whole(z), &q, nil, -1, time.Now)
 	b.SetBytes(n.n)
 	for b.Loop() {
-		_ = transfer.Send(io.Discard, z, &q, nil, time.Now)
+		_ = transfer.Send(io.Discard, transfer.Whole(z), &q, nil, -1, time.Now)
 	}
 }
 
@@ -351,4 +352,26 @@ type counter struct{ n int64 }
 func (c *counter) Write(b []byte) (int, error) {
 	c.n += int64(len(b))
 	return len(b), nil
+}
+
+// Messages without records, with padding or without, may stand between the others (RFC
+// 9103 §7.9.1).
+func TestEmptyMessages(t *testing.T) {
+	z := sample(1500)
+	at := serve(t, func(w net.Conn, query []byte) {
+		var all messages
+		sender(z, func(io.Writer) io.Writer { return &all })(w, query)
+		for i, m := range all {
+			if i == 1 {
+				empty := append([]byte{query[0], query[1], 0x84, 0, 0, 0, 0, 0, 0, 0, 0, 0}, []byte(nil)...)
+				_ = resolve.WriteTCP(w, empty)
+				padded := append([]byte{query[0], query[1], 0x84, 0, 0, 0, 0, 0, 0, 0, 0, 1}, 0, 0, byte(rr.TypeOPT), 4, 0xd0, 0, 0, 0, 0, 0, 8, 0, 12, 0, 4, 0, 0, 0, 0)
+				_ = resolve.WriteTCP(w, padded)
+			}
+			_, _ = w.Write(m)
+		}
+	})
+	if got, err := receive(at, nil); err != nil || !zone.Equal(z, got) {
+		t.Error(err)
+	}
 }

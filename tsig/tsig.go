@@ -38,7 +38,7 @@ var hashes = map[string]func() hash.Hash{
 	"hmac-sha384": sha512.New384, "hmac-sha512": sha512.New,
 }
 
-// Supported tells whether there is such an algorithm here.
+// Supported reports whether there is such an algorithm here.
 func Supported(algorithm string) bool { return hashes[algorithm] != nil }
 
 // Algorithms lists the supported algorithms.

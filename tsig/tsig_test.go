@@ -320,3 +320,22 @@ func TestBadTimeMAC(t *testing.T) {
 		t.Errorf("the MAC is not %x in\n%x", want, out[len(head):])
 	}
 }
+
+// Times are 48 bits wide: those after 2106 are signed and checked like others (RFC 8945
+// §4.2).
+func TestLateTimes(t *testing.T) {
+	k := &tsig.Key{Name: dnsname.MustParse("k."), Algorithm: "hmac-sha256", Secret: []byte("0123456789abcdef0123456789abcdef")}
+	for _, seconds := range []int64{1<<32 - 1, 1 << 32, 1<<32 + 1e9, 1<<48 - 400} {
+		at := time.Unix(seconds, 0)
+		msg := tsig.NewStream(k).Sign(message.AppendQuery(nil, dnsname.MustParse("example."), 6, message.QueryOptions{}), at)
+		off, err := message.FindTSIG(msg)
+		if err != nil || off == 0 {
+			t.Fatal(err)
+		}
+		for late, good := range map[time.Duration]bool{0: true, 300 * time.Second: true, 301 * time.Second: false, -1 << 32 * time.Second: false} {
+			if _, err := tsig.NewStream(k).Verify(msg, off, at.Add(late)); (err == nil) != good {
+				t.Errorf("signed at %d, looked at %s later: %v", seconds, late, err)
+			}
+		}
+	}
+}

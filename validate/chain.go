@@ -12,7 +12,7 @@ const maxAliases = 16
 
 // Validate judges what the records say of a name and type, from anchors down: DS or
 // DNSKEY records that are trusted.
-func (p *Pool) Validate(anchors []rr.Record, name dnsname.Name, t rr.Type, now time.Time) Verdict {
+func (p *RRsets) Validate(anchors []rr.Record, name dnsname.Name, t rr.Type, now time.Time) Verdict {
 	worst := Verdict{Status: Secure}
 	for range maxAliases {
 		keys, v := p.descend(anchors, name, t, now)
@@ -30,7 +30,7 @@ func (p *Pool) Validate(anchors []rr.Record, name dnsname.Name, t rr.Type, now t
 
 // Answer judges an answer from a zone whose keys are known, as from one server:
 // aliases are followed as long as they stay in the zone.
-func (p *Pool) Answer(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
+func (p *RRsets) Answer(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
 	if t == rr.TypeANY {
 		return p.any(keys, name, now)
 	}
@@ -47,7 +47,7 @@ func (p *Pool) Answer(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) V
 
 // any judges an answer to ANY: each set that is there has to be proved, and none has
 // to be there but one (RFC 6840 §4.2).
-func (p *Pool) any(keys *Keys, name dnsname.Name, now time.Time) Verdict {
+func (p *RRsets) any(keys *Keys, name dnsname.Name, now time.Time) Verdict {
 	var out Verdict
 	found := false
 	for _, k := range p.order {
@@ -77,7 +77,7 @@ func weaker(a, b Verdict) Verdict {
 
 // descend goes from the anchors down to the zone that answers for a name: keys are
 // nil where the way ends, with the reason.
-func (p *Pool) descend(anchors []rr.Record, name dnsname.Name, t rr.Type, now time.Time) (*Keys, Verdict) {
+func (p *RRsets) descend(anchors []rr.Record, name dnsname.Name, t rr.Type, now time.Time) (*Keys, Verdict) {
 	var start dnsname.Name
 	for _, a := range anchors {
 		if name.AtOrBelow(a.Name) && (start.IsZero() || a.Name.Labels() > start.Labels()) {
@@ -85,7 +85,7 @@ func (p *Pool) descend(anchors []rr.Record, name dnsname.Name, t rr.Type, now ti
 		}
 	}
 	if start.IsZero() {
-		return nil, Verdict{Status: Indeterminate, Why: "no trust anchor is at or above " + name.String()}
+		return nil, Verdict{Status: Indeterminate, Reason: "no trust anchor is at or above " + name.String()}
 	}
 	keys, v := p.TrustKeys(start, anchors, now)
 	if keys == nil {
@@ -112,7 +112,7 @@ func (p *Pool) descend(anchors []rr.Record, name dnsname.Name, t rr.Type, now ti
 
 // cross goes from a zone into the one delegated at cut: child is nil if nothing
 // says that there is a delegation.
-func (p *Pool) cross(keys *Keys, cut dnsname.Name, now time.Time) (child *Keys, v Verdict) {
+func (p *RRsets) cross(keys *Keys, cut dnsname.Name, now time.Time) (child *Keys, v Verdict) {
 	ds := p.find(cut, rr.TypeDS)
 	if ds == nil {
 		if d := p.denier(keys, now); d.insecureCut(cut) {
@@ -134,7 +134,7 @@ func (p *Pool) cross(keys *Keys, cut dnsname.Name, now time.Time) (child *Keys, 
 
 // judge looks what the records say of a name in its zone. next is where an alias
 // leads.
-func (p *Pool) judge(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) (v Verdict, next dnsname.Name) {
+func (p *RRsets) judge(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) (v Verdict, next dnsname.Name) {
 	if s := p.find(name, t); s != nil {
 		return p.positive(keys, s, now), next
 	}
@@ -160,7 +160,7 @@ func (p *Pool) judge(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) (v
 
 // substitute checks a CNAME that was made from a DNAME against it: no signature
 // covers it (RFC 6672 §5.3.1).
-func (p *Pool) substitute(name, owner dnsname.Name, dname *set, v Verdict) (Verdict, dnsname.Name) {
+func (p *RRsets) substitute(name, owner dnsname.Name, dname *set, v Verdict) (Verdict, dnsname.Name) {
 	wire := name.Wire()
 	target, err := dnsname.FromWire(append([]byte(wire[:len(wire)-len(owner.Wire())]), dname.data.First()...))
 	if err != nil {
@@ -176,7 +176,7 @@ func (p *Pool) substitute(name, owner dnsname.Name, dname *set, v Verdict) (Verd
 
 // positive judges records that are there. Those from a wildcard need the proof that
 // no closer name exists (RFC 4035 §5.3.4).
-func (p *Pool) positive(keys *Keys, s *set, now time.Time) Verdict {
+func (p *RRsets) positive(keys *Keys, s *set, now time.Time) Verdict {
 	wild, labels, err := p.verify(keys, s, now)
 	if err != nil {
 		return fault(s, err)
@@ -199,7 +199,7 @@ func (p *Pool) positive(keys *Keys, s *set, now time.Time) Verdict {
 	return v
 }
 
-func (p *Pool) negative(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
+func (p *RRsets) negative(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
 	d := p.denier(keys, now)
 	shown := d.deny(name, t)
 	switch {
@@ -216,7 +216,7 @@ func (p *Pool) negative(keys *Keys, name dnsname.Name, t rr.Type, now time.Time)
 }
 
 // Set judges one set of a zone whose keys are known, as NS or CDS records.
-func (p *Pool) Set(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
+func (p *RRsets) Set(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
 	s := p.find(name, t)
 	if s == nil {
 		return p.negative(keys, name, t, now)
@@ -225,7 +225,7 @@ func (p *Pool) Set(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verd
 }
 
 // Data is the data of a set in the pool.
-func (p *Pool) Data(name dnsname.Name, t rr.Type) (out [][]byte) {
+func (p *RRsets) Data(name dnsname.Name, t rr.Type) (out [][]byte) {
 	if s := p.find(name, t); s != nil {
 		for d := range s.data.Data {
 			out = append(out, d)

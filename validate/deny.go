@@ -24,11 +24,11 @@ type span struct {
 
 func (s *span) has(t rr.Type) bool { return rr.BitmapHas(s.types, t) }
 
-// parentSide tells whether the record is of a delegation: it says nothing about
+// parentSide reports whether the record is of a delegation: it says nothing about
 // names below, nor about other types than DS at it (RFC 6840 §4.1).
 func (s *span) parentSide() bool { return s.has(rr.TypeNS) && !s.has(rr.TypeSOA) }
 
-// covers tells whether a name falls between the owner and the next name, and the
+// covers reports whether a name falls between the owner and the next name, and the
 // owner does not hide it.
 func (s *span) covers(name dnsname.Name) bool {
 	if name.Below(s.owner) && (s.parentSide() || s.has(rr.TypeDNAME)) { // RFC 6840 §4.1, RFC 6672 §5.3.4
@@ -67,7 +67,7 @@ type denier struct {
 	tooMany bool
 }
 
-func (p *Pool) denier(k *Keys, now time.Time) *denier {
+func (p *RRsets) denier(k *Keys, now time.Time) *denier {
 	d := &denier{keys: k}
 	for _, s := range p.nsec {
 		if !s.name.AtOrBelow(k.Zone) || s.data.N != 1 {
@@ -169,7 +169,7 @@ func (d *denier) deny(name dnsname.Name, t rr.Type) proof {
 	return d.denyNSEC3(name, t)
 }
 
-// lacks tells whether a bitmap shows that a name has no set of a type that an
+// lacks reports whether a bitmap shows that a name has no set of a type that an
 // answer could be made of (RFC 6840 §4.3, RFC 4035 §5.2).
 func lacks(has func(rr.Type) bool, name, apex dnsname.Name, t rr.Type) bool {
 	switch {
@@ -189,7 +189,7 @@ func (d *denier) denyNSEC(name dnsname.Name, t rr.Type) proof {
 		s := &d.spans[i]
 		switch {
 		case s.owner.Equal(name) && s.has(nxname):
-			return proof{outcome: NoName}
+			return proof{outcome: NXDomain}
 		case s.owner.Equal(name) && lacks(s.has, name, d.keys.Zone, t):
 			return proof{outcome: NoData}
 		case s.covers(name) && s.next.Below(name): // an empty non-terminal
@@ -210,7 +210,7 @@ func (d *denier) denyNSEC(name dnsname.Name, t rr.Type) proof {
 		for j := range d.spans {
 			w := &d.spans[j]
 			if w.covers(star) {
-				return proof{outcome: NoName}
+				return proof{outcome: NXDomain}
 			}
 			if w.owner.Equal(star) && lacks(w.has, star, d.keys.Zone, t) {
 				return proof{outcome: NoData}
@@ -270,12 +270,12 @@ func (d *denier) denyNSEC3(name dnsname.Name, t rr.Type) proof {
 		return proof{}
 	}
 	if d.cover(star) != nil {
-		return proof{outcome: NoName, optOut: optOut}
+		return proof{outcome: NXDomain, optOut: optOut}
 	}
 	return fallback
 }
 
-// noCloser tells whether it is proved that no name between name and its encloser,
+// noCloser reports whether it is proved that no name between name and its encloser,
 // of so many labels, exists: then a wildcard there may stand for it.
 func (d *denier) noCloser(name dnsname.Name, labels int) (proved, optOut bool) {
 	next := name
@@ -295,7 +295,7 @@ func (d *denier) noCloser(name dnsname.Name, labels int) (proved, optOut bool) {
 	return false, false
 }
 
-// insecureCut tells whether it is proved that a name is a delegation without DS
+// insecureCut reports whether it is proved that a name is a delegation without DS
 // (RFC 6840 §4.4, RFC 5155 §8.9).
 func (d *denier) insecureCut(name dnsname.Name) bool {
 	cut := func(has func(rr.Type) bool) bool { return has(rr.TypeNS) && !has(rr.TypeDS) && !has(rr.TypeSOA) }

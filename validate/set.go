@@ -39,14 +39,14 @@ const (
 	NoOutcome Outcome = iota
 	Positive          // there are such records
 	NoData            // the name exists and has none of the type
-	NoName            // the name does not exist
+	NXDomain          // the name does not exist
 )
 
 // Verdict is a status with its reason.
 type Verdict struct {
 	Status  Status
 	Outcome Outcome
-	Why     string // what was found wrong or missing, or why it is insecure
+	Reason  string // what was found wrong or missing, or why it is insecure
 	EDE     uint16 // the extended error that fits (RFC 8914 §4), 0 for none
 	// TTL is for how many seconds positive data may be kept: no longer than they were
 	// signed for, nor than the signature lasts (RFC 4035 §5.3.3).
@@ -66,11 +66,11 @@ const (
 )
 
 func bogus(ede uint16, format string, args ...any) Verdict {
-	return Verdict{Status: Bogus, Why: fmt.Sprintf(format, args...), EDE: ede}
+	return Verdict{Status: Bogus, Reason: fmt.Sprintf(format, args...), EDE: ede}
 }
 
 func insecure(ede uint16, format string, args ...any) Verdict {
-	return Verdict{Status: Insecure, Why: fmt.Sprintf(format, args...), EDE: ede}
+	return Verdict{Status: Insecure, Reason: fmt.Sprintf(format, args...), EDE: ede}
 }
 
 // set is records of one name and type with the signatures over them.
@@ -86,9 +86,9 @@ type setKey struct {
 	typ  rr.Type
 }
 
-// Pool is all records at hand: those of an answer, or of a whole chain, in any
+// RRsets is all records at hand: those of an answer, or of a whole chain, in any
 // order.
-type Pool struct {
+type RRsets struct {
 	sets  map[setKey]*set
 	order []setKey // in which the sets came
 	nsec  []*set   // NSEC sets
@@ -103,8 +103,8 @@ type Pool struct {
 const maxTries = 400
 
 // NewPool sorts records into sets.
-func NewPool(records ...[]rr.Record) *Pool {
-	p := &Pool{sets: map[setKey]*set{}, tries: maxTries}
+func NewPool(records ...[]rr.Record) *RRsets {
+	p := &RRsets{sets: map[setKey]*set{}, tries: maxTries}
 	type raw struct {
 		name dnsname.Name
 		ttl  uint32
@@ -141,7 +141,7 @@ func NewPool(records ...[]rr.Record) *Pool {
 	return p
 }
 
-func (p *Pool) find(name dnsname.Name, t rr.Type) *set { return p.sets[setKey{name.Key(), t}] }
+func (p *RRsets) find(name dnsname.Name, t rr.Type) *set { return p.sets[setKey{name.Key(), t}] }
 
 // Keys are the keys of a zone that were found to be authentic.
 type Keys struct {
@@ -156,7 +156,7 @@ var errTries = errors.New("it has more signatures than are checked")
 // verify checks a set with the keys of its zone: nil if one signature is right,
 // whatever the others are (RFC 6840 §5.12). wild is true if the records came from a
 // wildcard; closest are the labels of the name that the wildcard was below.
-func (p *Pool) verify(k *Keys, s *set, now time.Time) (wild bool, closest int, err error) {
+func (p *RRsets) verify(k *Keys, s *set, now time.Time) (wild bool, closest int, err error) {
 	if len(s.sigs) == 0 {
 		return false, 0, errNoSignature
 	}
@@ -191,7 +191,7 @@ func (p *Pool) verify(k *Keys, s *set, now time.Time) (wild bool, closest int, e
 
 var errNoSignature = errors.New("it has no signature")
 
-// better tells whether an error says more than the one before.
+// better reports whether an error says more than the one before.
 func better(a, b error) bool {
 	rank := func(err error) int {
 		for i, e := range []error{errNoSignature, dnssec.ErrMismatch, dnssec.ErrNoKey, dnssec.ErrUnsupported, dnssec.ErrEarly, dnssec.ErrExpired, dnssec.ErrSignature} {
@@ -223,7 +223,7 @@ func fault(s *set, err error) Verdict {
 // TrustKeys finds the keys of a zone that follow from DS or DNSKEY records which
 // are trusted: one of them has to sign the DNSKEY set (RFC 4035 §5.2). With DS
 // records of which none can be used the zone is insecure (§5.2, RFC 6840 §5.2).
-func (p *Pool) TrustKeys(zoneName dnsname.Name, anchors []rr.Record, now time.Time) (*Keys, Verdict) {
+func (p *RRsets) TrustKeys(zoneName dnsname.Name, anchors []rr.Record, now time.Time) (*Keys, Verdict) {
 	usable, strong := 0, false
 	for _, a := range anchors {
 		if ok, isStrong := usableAnchor(a); ok {
@@ -259,7 +259,7 @@ func (p *Pool) TrustKeys(zoneName dnsname.Name, anchors []rr.Record, now time.Ti
 	return all, Verdict{Status: Secure}
 }
 
-// usableAnchor tells whether an anchor can be followed, and whether its digest is
+// usableAnchor reports whether an anchor can be followed, and whether its digest is
 // better than SHA-1 (RFC 4509 §3).
 func usableAnchor(a rr.Record) (ok, strong bool) {
 	switch {
@@ -284,7 +284,7 @@ func leadsTo(a rr.Record, zoneName dnsname.Name, k *dnssec.PublicKey, strong boo
 
 // EntryKeys are the keys of a zone that anchors lead to, and no others: those that
 // a parent knows. Whether they sign the DNSKEY set is for TrustKeys to have found.
-func (p *Pool) EntryKeys(zoneName dnsname.Name, anchors []rr.Record) *Keys {
+func (p *RRsets) EntryKeys(zoneName dnsname.Name, anchors []rr.Record) *Keys {
 	out := &Keys{Zone: zoneName, wire: []byte(zoneName.Key())}
 	strong := false
 	for _, a := range anchors {

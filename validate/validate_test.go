@@ -54,8 +54,8 @@ func TestChains(t *testing.T) {
 		{"a3", "_25._tcp.example.org", validate.Secure, validate.Positive},
 		{"a4", "_443._tcp.www.example.org", validate.Secure, validate.Positive},
 		{"a5", "_443._tcp.www.example.net", validate.Secure, validate.Positive},
-		{"a6", "_25._tcp.smtp.example.com", validate.Secure, validate.NoName},
-		{"a7", "_25._tcp.smtp.example.org", validate.Secure, validate.NoName},
+		{"a6", "_25._tcp.smtp.example.com", validate.Secure, validate.NXDomain},
+		{"a7", "_25._tcp.smtp.example.org", validate.Secure, validate.NXDomain},
 		{"a8", "_443._tcp.www.insecure.example", validate.Insecure, validate.NoOutcome},
 	} {
 		rrs := records(t, string(vectors.Text(t, "rfc9102-"+c.file+".rr")), dnsname.Root)
@@ -63,11 +63,11 @@ func TestChains(t *testing.T) {
 		tlsa, _ := rr.ParseType("TLSA")
 		v := validate.NewPool(rrs).Validate(anchor, name, tlsa, at)
 		if v.Status != c.want || v.Outcome != c.outcome && v.Outcome != validate.NoData {
-			t.Errorf("%s: %s, %d (%s)", c.file, v.Status, v.Outcome, v.Why)
+			t.Errorf("%s: %s, %d (%s)", c.file, v.Status, v.Outcome, v.Reason)
 		}
 		for when, ede := range map[time.Time]uint16{at.AddDate(-2, 0, 0): 8, at.AddDate(2, 0, 0): 7} {
 			if v := validate.NewPool(rrs).Validate(anchor, name, tlsa, when); v.Status != validate.Bogus || v.EDE != ede {
-				t.Errorf("%s at %s: %s, EDE %d (%s)", c.file, when, v.Status, v.EDE, v.Why)
+				t.Errorf("%s at %s: %s, EDE %d (%s)", c.file, when, v.Status, v.EDE, v.Reason)
 			}
 		}
 		other := records(t, ". 86400 IN DS 47005 13 2 1eb6e9f2480126691594d649a5a613de3052e37861634641bb568746f2ffc4d4\n", dnsname.Root)
@@ -169,7 +169,7 @@ func keysOf(t testing.TB, z *zone.Snapshot, anchors []rr.Record) *validate.Keys 
 	m := ask(t, z, z.Apex(), rr.TypeDNSKEY)
 	keys, v := validate.NewPool(m.Answer).TrustKeys(z.Apex(), anchors, at)
 	if keys == nil {
-		t.Fatal(v.Why)
+		t.Fatal(v.Reason)
 	}
 	return keys
 }
@@ -198,7 +198,7 @@ func TestEveryAnswerIsProved(t *testing.T) {
 				v := validate.NewPool(m.Answer, m.Authority).Answer(keys, name, typ, at)
 				optOut := what == "opt-out" && v.Status == validate.Insecure
 				if v.Status != validate.Secure && !optOut {
-					t.Errorf("%s: %s %s: %s (%s)", what, name, typ, v.Status, v.Why)
+					t.Errorf("%s: %s %s: %s (%s)", what, name, typ, v.Status, v.Reason)
 					continue
 				}
 				dropOne(t, what, keys, m, name, typ, v)
@@ -241,8 +241,8 @@ func TestReferrals(t *testing.T) {
 				t.Fatalf("%s: %s is no referral", what, name)
 			}
 			v := validate.NewPool(m.Authority, apex.Answer).Validate(anchors, n, rr.TypeA, at)
-			if v.Status != want || want == validate.Bogus && !strings.Contains(v.Why, "no DNSKEY set of safe") {
-				t.Errorf("%s: %s is %s (%s)", what, name, v.Status, v.Why)
+			if v.Status != want || want == validate.Bogus && !strings.Contains(v.Reason, "no DNSKEY set of safe") {
+				t.Errorf("%s: %s is %s (%s)", what, name, v.Status, v.Reason)
 			}
 		}
 	}
@@ -261,7 +261,7 @@ func TestSwappedProofs(t *testing.T) {
 			v := validate.NewPool(ask(t, z, b, rr.TypeMX).Authority).Answer(keys, a, rr.TypeMX, at)
 			truth := ask(t, z, a, rr.TypeMX)
 			nx := truth.Rcode() == message.NXDomain
-			if v.Status == validate.Secure && (v.Outcome == validate.NoName) != nx {
+			if v.Status == validate.Secure && (v.Outcome == validate.NXDomain) != nx {
 				t.Errorf("%s: the proofs for %s say of %s: outcome %d", what, b, a, v.Outcome)
 			}
 		}
@@ -295,7 +295,7 @@ func TestTrustKeys(t *testing.T) {
 		{"an unknown algorithm", []rr.Record{unknown}, validate.Insecure}, {"an unknown algorithm beside a good DS", []rr.Record{unknown, ds(2, 0)}, validate.Secure},
 	} {
 		if _, v := validate.NewPool(ask(t, z, apex, rr.TypeDNSKEY).Answer).TrustKeys(apex, c.ds, at); v.Status != c.want {
-			t.Errorf("%s: %s (%s)", c.what, v.Status, v.Why)
+			t.Errorf("%s: %s (%s)", c.what, v.Status, v.Reason)
 		}
 	}
 	revoked := bytes.Clone(key)
@@ -317,8 +317,8 @@ func TestTrustKeys(t *testing.T) {
 			flood = append(flood, rr.Record{Name: r.Name, Type: r.Type, Data: bad})
 		}
 	}
-	if _, v := validate.NewPool(flood).TrustKeys(apex, anchors, at); v.Status != validate.Bogus || !strings.Contains(v.Why, "more signatures than are checked") {
-		t.Errorf("500 wrong signatures: %s (%s)", v.Status, v.Why)
+	if _, v := validate.NewPool(flood).TrustKeys(apex, anchors, at); v.Status != validate.Bogus || !strings.Contains(v.Reason, "more signatures than are checked") {
+		t.Errorf("500 wrong signatures: %s (%s)", v.Status, v.Reason)
 	}
 }
 
@@ -354,11 +354,11 @@ func TestANY(t *testing.T) {
 		www := dnsname.MustParse("www.example.")
 		m := ask(t, z, www, rr.TypeANY)
 		if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure || v.Outcome != validate.Positive {
-			t.Errorf("%s: %s (%s)", what, v.Status, v.Why)
+			t.Errorf("%s: %s (%s)", what, v.Status, v.Reason)
 		}
 		one := ask(t, z, www, rr.TypeTXT)
 		if v := validate.NewPool(one.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure {
-			t.Errorf("%s, one set: %s (%s)", what, v.Status, v.Why)
+			t.Errorf("%s, one set: %s (%s)", what, v.Status, v.Reason)
 		}
 		for i := range m.Answer {
 			if m.Answer[i].Type == rr.TypeTXT {
@@ -370,8 +370,8 @@ func TestANY(t *testing.T) {
 		}
 		missing := dnsname.MustParse("nosuch.example.")
 		m = ask(t, z, missing, rr.TypeANY)
-		if v := validate.NewPool(m.Answer, m.Authority).Answer(keys, missing, rr.TypeANY, at); v.Outcome != validate.NoName {
-			t.Errorf("%s, a missing name: %s (%s)", what, v.Status, v.Why)
+		if v := validate.NewPool(m.Answer, m.Authority).Answer(keys, missing, rr.TypeANY, at); v.Outcome != validate.NXDomain {
+			t.Errorf("%s, a missing name: %s (%s)", what, v.Status, v.Reason)
 		}
 	}
 }
@@ -393,7 +393,7 @@ func TestNoZoneKey(t *testing.T) {
 		pool := validate.NewPool([]rr.Record{{Name: apex, Type: rr.TypeDNSKEY, TTL: 300, Data: k.Data}, {Name: apex, Type: rr.TypeRRSIG, TTL: 300, Data: sig}})
 		for _, anchor := range []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: k.Data}, {Name: apex, Type: rr.TypeDS, Data: dnssec.DS(apex, k.Data, 2)}} {
 			if _, v := pool.TrustKeys(apex, []rr.Record{anchor}, at); v.Status != want {
-				t.Errorf("flags %d by %s: %s (%s)", flags, anchor.Type, v.Status, v.Why)
+				t.Errorf("flags %d by %s: %s (%s)", flags, anchor.Type, v.Status, v.Reason)
 			}
 			if v := pool.Set(pool.EntryKeys(apex, []rr.Record{anchor}), apex, rr.TypeDNSKEY, at); v.Status != want {
 				t.Errorf("flags %d by %s, as an entry key: %s", flags, anchor.Type, v.Status)
@@ -439,7 +439,7 @@ func TestUnknownFlags(t *testing.T) {
 			out = append(out, rr.Record{Name: r.Name, Type: rr.TypeRRSIG, TTL: r.TTL, Data: sig})
 		}
 		if v := validate.NewPool(out).Answer(keys, name, rr.TypeA, at); v.Status != want {
-			t.Errorf("flags %#x: %s (%s), want %s", flags, v.Status, v.Why, want)
+			t.Errorf("flags %#x: %s (%s), want %s", flags, v.Status, v.Reason, want)
 		}
 	}
 }

@@ -23,6 +23,15 @@ func (c *Config) AudienceFile(z dnsname.Name, audience string) string {
 	return strings.TrimSuffix(c.File(z), ZoneSuffix) + AudienceMark + audience + ZoneSuffix
 }
 
+// SplitAudience parts ZONE@AUDIENCE, the zone as askers of one audience see it.
+func SplitAudience(s string) (zone, audience string) {
+	i := strings.LastIndex(s, AudienceMark)
+	if i <= 0 || s[i-1] == '\\' {
+		return s, ""
+	}
+	return s[:i], s[i+1:]
+}
+
 // audiences reads the groups of askers.
 func (p *checker) audiences(c *Config, r *raw) {
 	c.Audiences = map[string]*Audience{}

@@ -16,6 +16,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/keymanager"
 	"fencepost/lint"
 	"fencepost/source"
 	"fencepost/tsig"
@@ -50,9 +51,10 @@ type Config struct {
 	Listen      []netip.AddrPort
 	Control     string // path of the control socket
 	Limits      Limits
+	History     History
 	Peers       map[string]*Peer
 	Keys        map[string]*tsig.Key // the secrets, by name
-	Policies    map[string]*Policy
+	Policies    map[string]*keymanager.Policy
 	Audiences   map[string]*Audience
 	Zones       []*Zone
 	byName      map[string]*Zone // by the key of their name
@@ -63,19 +65,13 @@ type Config struct {
 	IncludeFrom []string                  // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
-// Peer is another server that zones are exchanged with.
-type Peer struct {
-	Name    string
-	Address netip.AddrPort
-	TSIG    *tsig.Key // nil: transfers are told apart by address only
-}
-
 // Zone is one zone of the workspace.
 type Zone struct {
 	Name      dnsname.Name
-	Sign      *Policy // nil: unsigned
+	Sign      *keymanager.Policy // nil: unsigned
 	SendTo    []*Peer
 	FetchFrom []*Peer // we are secondary
+	Digest    Digest  // what is asked of the ZONEMD records of what is fetched
 	WaitFor   []*Peer // servers that have to be seen in step before a rollover goes on; nil: SendTo; empty: none
 	Parent    []*Peer // servers of the parent zone
 	Takes     Takes   // what whoever runs the parent supports
@@ -83,6 +79,16 @@ type Zone struct {
 	FollowChildren bool
 	Audiences      []*Audience // askers with a file of their own
 }
+
+// Digest says what a zone that is fetched must prove by ZONEMD records (RFC 8976 §4).
+type Digest string
+
+// The choices; the first is the default.
+const (
+	DigestNever   Digest = "never"
+	DigestPresent Digest = "present" // one that is there must fit
+	DigestAlways  Digest = "always"  // there must be one, and it must fit
+)
 
 // File is the path of the zone's master file, below dir.
 func (c *Config) File(z dnsname.Name) string {
@@ -137,10 +143,12 @@ type raw struct {
 		Listen  []string `toml:"listen"`
 		Control string   `toml:"control"`
 	} `toml:"serve"`
-	Limits rawLimits `toml:"limits"`
-	Peer   map[string]struct {
+	Limits  rawLimits  `toml:"limits"`
+	History rawHistory `toml:"history"`
+	Peer    map[string]struct {
 		Address string `toml:"address"`
 		TSIG    string `toml:"tsig"`
+		Also    string `toml:"tsig-also"`
 	} `toml:"peer"`
 	Policy  map[string]rawPolicy `toml:"policy"`
 	Check   rawCheck             `toml:"check"`
@@ -160,6 +168,7 @@ type raw struct {
 		Sign      string   `toml:"sign"`
 		SendTo    []string `toml:"send-to"`
 		FetchFrom []string `toml:"fetch-from"`
+		Digest    string   `toml:"check-digest"`
 		Audiences []string `toml:"audiences"`
 		WaitFor   []string `toml:"wait-for"`
 		Parent    []string `toml:"parent"`
@@ -169,7 +178,7 @@ type raw struct {
 }
 
 // ErrNone means that there is no workspace where one was looked for.
-var ErrNone = errors.New("no fencepost.toml here or in a folder above; make a workspace with: fencepost init DIR")
+var ErrNone = errors.New("no fencepost.toml here or in a folder above")
 
 // Locate finds the nearest folder at or above start with a fencepost.toml.
 func Locate(start string) (string, error) {
@@ -283,7 +292,7 @@ func (p *checker) place(header string, n int, key string) source.Span {
 }
 
 func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Config {
-	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: secrets, Policies: map[string]*Policy{}}
+	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: secrets, Policies: map[string]*keymanager.Policy{}}
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate
@@ -313,6 +322,7 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 		c.Control = filepath.Join(dir, c.Control)
 	}
 	p.limits(c, &r.Limits)
+	p.history(c, &r.History)
 	p.peers(c, r, secrets)
 	p.policies(c, r)
 	p.audiences(c, r)
@@ -362,14 +372,25 @@ func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
 		header := "[peer." + name + "]"
 		peer := &Peer{Name: name}
 		peer.Address, _ = p.address(in.Address, header, "address")
-		if in.TSIG != "" {
-			if peer.TSIG = secrets[in.TSIG]; peer.TSIG == nil {
-				p.diags.Add(RuleMissingReference.At(p.place(header, 0, "tsig"), "there is no secret %s in %s", in.TSIG, SecretsFile).
-					Suggest("add a section [tsig.%s] with a secret", in.TSIG))
-			}
+		peer.TSIG = p.secret(header, "tsig", in.TSIG, secrets)
+		if peer.Also = p.secret(header, "tsig-also", in.Also, secrets); peer.Also != nil && in.TSIG == "" {
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, "tsig-also"), "tsig-also stands beside a tsig").
+				Suggest("name the secret with tsig"))
 		}
 		c.Peers[name] = peer
 	}
+}
+
+// secret is one that a key of the configuration names; nil where none is named.
+func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key) *tsig.Key {
+	if name == "" {
+		return nil
+	}
+	if secrets[name] == nil {
+		p.diags.Add(RuleMissingReference.At(p.place(header, 0, key), "there is no secret %s in %s", name, SecretsFile).
+			Suggest("add a section [tsig.%s] with a secret", name))
+	}
+	return secrets[name]
 }
 
 // reach reads where name servers are reached other than the world reaches them.
@@ -416,6 +437,13 @@ func (p *checker) zones(c *Config, r *raw) {
 			if z.Sign = c.Policies[in.Sign]; z.Sign == nil {
 				missing(p, header, i, "sign", "policy", in.Sign, c.Policies)
 			}
+		}
+		switch z.Digest = Digest(in.Digest); z.Digest {
+		case "":
+			z.Digest = DigestNever
+		case DigestNever, DigestPresent, DigestAlways:
+		default:
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "check-digest"), "check-digest = %q is not known", in.Digest).Suggest("write never, present or always"))
 		}
 		z.SendTo = p.references(c, i, "send-to", in.SendTo)
 		z.FetchFrom = p.references(c, i, "fetch-from", in.FetchFrom)

@@ -9,35 +9,9 @@ import (
 	"time"
 
 	"fencepost/dnssec"
-	"fencepost/roll"
+	"fencepost/keymanager"
 	"fencepost/rr"
 	"fencepost/signer"
-)
-
-// Policy is a way to sign and to roll keys.
-type Policy struct {
-	Name      string
-	Algorithm rr.AlgorithmNumber
-	Bits      int  // of RSA keys; 0 is the usual size
-	Split     bool // a KSK and a ZSK in place of a single key
-	Signing   signer.Policy
-	// CDS says whether the zone tells its parent of its keys by CDS and CDNSKEY.
-	CDS CDSUse
-	// Renew is how long keys are used before the next take their place.
-	Renew roll.Lifetimes
-	// Margin, ExpectServers and ExpectParent are those of roll.Timing.
-	Margin, ExpectServers, ExpectParent time.Duration
-	PassphraseFile                      string // opens protected keys; empty: none
-}
-
-// CDSUse says when CDS and CDNSKEY records are in a zone.
-type CDSUse string
-
-// The uses.
-const (
-	CDSKeep  CDSUse = "keep"            // as long as the parent is to have a DS
-	CDSUntil CDSUse = "until-confirmed" // until the parent has been seen to have it
-	CDSNever CDSUse = "never"
 )
 
 // rawPolicy is a section [policy.NAME] as it is written.
@@ -68,23 +42,9 @@ type rawPolicy struct {
 	Passphrase string   `toml:"passphrase-file"`
 }
 
-// Defaults of policies. Servers that are told follow within seconds, those that are
-// not at their next refresh, of which a quarter of an hour is usual; parents take
-// what they are told into their zone within hours.
-const (
-	defaultMargin  = 90 * time.Minute
-	defaultServers = 20 * time.Minute
-	defaultParent  = 3 * time.Hour
-)
-
-// DefaultPolicy is how zones are signed where nothing is said.
-func DefaultPolicy() *Policy {
-	return &Policy{Algorithm: rr.ECDSAP256SHA256, CDS: CDSKeep, Margin: defaultMargin, ExpectServers: defaultServers, ExpectParent: defaultParent}
-}
-
 func (p *checker) policies(c *Config, r *raw) {
 	for name, in := range r.Policy {
-		q := &policyChecker{checker: p, header: "[policy." + name + "]", pol: DefaultPolicy()}
+		q := &policyChecker{checker: p, header: "[policy." + name + "]", pol: keymanager.DefaultPolicy()}
 		q.pol.Name = name
 		q.keys(&in)
 		q.denial(&in)
@@ -97,7 +57,7 @@ func (p *checker) policies(c *Config, r *raw) {
 type policyChecker struct {
 	*checker
 	header string
-	pol    *Policy
+	pol    *keymanager.Policy
 }
 
 func (q *policyChecker) bad(key, suggestion, format string, args ...any) {
@@ -204,7 +164,7 @@ func (q *policyChecker) publication(dir string, in *rawPolicy) {
 		}
 		s.Digests = append(s.Digests, uint8(d))
 	}
-	q.pol.CDS = CDSUse(q.choose("cds", in.CDS, string(CDSKeep), string(CDSUntil), string(CDSNever)))
+	q.pol.CDS = keymanager.CDSUse(q.choose("cds", in.CDS, string(keymanager.CDSKeep), string(keymanager.CDSUntil), string(keymanager.CDSNever)))
 	if q.choose("verify", in.Verify, "sample", "all") == "all" {
 		s.CheckEvery = 1
 	}

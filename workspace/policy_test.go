@@ -6,12 +6,13 @@ import (
 	"testing"
 	"time"
 
+	"fencepost/keymanager"
 	"fencepost/rr"
 	"fencepost/workspace"
 )
 
 // policy reads a configuration with one policy.
-func policy(t *testing.T, lines string) (*workspace.Policy, []string) {
+func policy(t *testing.T, lines string) (*keymanager.Policy, []string) {
 	t.Helper()
 	c, found := load(t, "[policy.p]\n"+lines+"\n", "", 0o600)
 	if c == nil {
@@ -53,10 +54,10 @@ passphrase-file = "pass"`)
 	if p.Algorithm != rr.RSASHA256 || p.Bits != 3072 || !p.Split || !s.Denial.NSEC3 || !s.Denial.OptOut || string(s.Denial.Params.Salt) != "\xaa\xbb" || s.Denial.Params.Iterations != 1 ||
 		!slices.Equal(s.Zonemd, []uint8{1, 2}) || !slices.Equal(s.Digests, []uint8{2, 4}) || s.Validity != 21*day || s.Refresh != 7*day || s.Jitter != 36*time.Hour || s.Inception != 30*time.Minute ||
 		s.DNSKEYTTL != 7200 || p.Renew.Single != 8*day || p.Renew.KSK != 365*day || p.Renew.ZSK != 90*day || p.Margin != 10*time.Minute || p.ExpectServers != time.Minute || p.ExpectParent != 2*time.Hour ||
-		p.CDS != workspace.CDSUntil || s.CheckEvery != 1 || !s.KeepKeys || !strings.HasSuffix(p.PassphraseFile, "/pass") {
+		p.CDS != keymanager.CDSUntil || s.CheckEvery != 1 || !s.KeepKeys || !strings.HasSuffix(p.PassphraseFile, "/pass") {
 		t.Errorf("%+v", p)
 	}
-	if plain, found := policy(t, ""); len(found) > 0 || plain.Algorithm != rr.ECDSAP256SHA256 || plain.Split || plain.CDS != workspace.CDSKeep || plain.Signing.Denial.NSEC3 {
+	if plain, found := policy(t, ""); len(found) > 0 || plain.Algorithm != rr.ECDSAP256SHA256 || plain.Split || plain.CDS != keymanager.CDSKeep || plain.Signing.Denial.NSEC3 {
 		t.Errorf("the defaults: %+v, %v", plain, found)
 	}
 }

@@ -35,9 +35,15 @@ var Sections = []Section{
 		{"fetched-zone", `"2GiB"`, false, "most octets of one zone that is fetched"},
 		{"fetched-together", `"4GiB"`, false, "most octets that all transfers take while they last"},
 	}},
+	{"[history]", "what is kept of earlier versions of the zones", []Setting{
+		{"keep", `"365d"`, false, "how long; 0d keeps what size allows"},
+		{"size", `"32MiB"`, false, "most octets a zone, or as many as the zone has where that is more"},
+		{"authors", `"none"`, false, "who wrote a file: none, or git to ask the version control"},
+	}},
 	{"[peer.NAME]", "another server that zones are exchanged with", []Setting{
 		{"address", `"192.0.2.53:53"`, true, "where it is; port 53 where none is given"},
 		{"tsig", `"harbour-2026"`, true, "name of the secret in secrets.toml; without one it is told by its address"},
+		{"tsig-also", `"harbour-2027"`, true, "another secret that counts as well, while one is changed for it"},
 	}},
 	{"[policy.NAME]", "a way to sign zones", []Setting{
 		{"algorithm", `"ECDSAP256SHA256"`, false, "algorithm of the keys (RFC 8624)"},
@@ -95,6 +101,7 @@ var Sections = []Section{
 		{"sign", `"standard"`, true, "the policy it is signed with; left out: unsigned"},
 		{"send-to", `["harbour"]`, true, "peers that are told of changes and may transfer it"},
 		{"fetch-from", `["harbour"]`, true, "its primaries: we are secondary, and it has no file here"},
+		{"check-digest", `"never"`, false, "of what is fetched, by ZONEMD: never, present, always"},
 		{"audiences", `["inside"]`, true, "views with a file of their own: zones/NAME@AUDIENCE.zone"},
 		{"wait-for", `["harbour"]`, true, "servers a rollover waits for; left out: send-to; []: nobody"},
 		{"parent", `["registry"]`, true, "peers that serve the zone above; left out: asked of the system's resolver"},

@@ -306,7 +306,7 @@ func (b *Builder) Build() *Built {
 	}
 	wg.Wait()
 
-	s := &Snapshot{apex: b.apex, apexLabels: b.apexLabels, apexLower: b.apexLower, class: rr.ClassIN}
+	s := &Snapshot{apex: b.apex, apexLabels: b.apexLabels, apexLower: b.apexLower, class: rr.ClassIN, sum: &factsCell{}}
 	out := &Built{Snapshot: s}
 	var leaves []leaf
 	var wild []uint64

@@ -9,25 +9,23 @@ import (
 	"fencepost/rr"
 )
 
-// Change gives one name new records in place of all it had; no records remove
+// Content gives one name new records in place of all it had; no records remove
 // the name.
-type Change struct {
+type Content struct {
 	Owner   dnsname.Name
 	Records []rr.Record // Name and Class are not looked at
 }
 
-// With makes a new version of the zone with the changes, sharing all pages that
-// they do not touch: the cost is that of the change and not of the zone. Of
-// several changes of one name the last counts.
-func (s *Snapshot) With(changes []Change) (*Snapshot, error) {
-	t := &txn{s: s, names: s.names, records: s.records, wildcards: s.wildcards, octets: s.octets}
-	for _, c := range changes {
+// Replace makes a new version of the zone in which names have other contents, sharing
+// all pages that are not touched: the cost is that of the change and not of the zone.
+// Of several contents of one name the last counts. See With for a Delta.
+func (s *Snapshot) Replace(contents []Content) (*Snapshot, error) {
+	t := s.begin()
+	for _, c := range contents {
 		if err := t.put(c); err != nil {
 			return nil, err
 		}
 	}
-	t.order()
-	t.occlude()
 	return t.commit(), nil
 }
 
@@ -46,30 +44,51 @@ type txn struct {
 	patches                           []patch
 	sorter                            itemSorter
 	names, records, wildcards, octets int
+	sum                               *facts // where those of s are known
 }
 
-func (t *txn) put(c Change) error {
+func (s *Snapshot) begin() *txn {
+	t := &txn{s: s, names: s.names, records: s.records, wildcards: s.wildcards, octets: s.octets}
+	if known := s.sum.get(); known != nil {
+		t.sum = known.clone()
+	}
+	return t
+}
+
+func (t *txn) put(c Content) error {
 	wire := []byte(c.Owner.Wire())
 	key, ok := t.s.AppendKey(nil, wire)
 	if !ok {
 		return fmt.Errorf("%s: %w %s", c.Owner, ErrOutside, t.s.apex)
 	}
-	p := patch{key: key, remove: len(c.Records) == 0}
-	if rel := wire[:len(wire)-len(t.s.apexLower)]; hasUpper(rel) {
-		p.relative = rel
-	}
+	p := patch{key: key, relative: spelling(wire, t.s)}
 	for _, r := range c.Records {
 		p.items = append(p.items, makeItem(r.Type, r.TTL, r.Data, 0))
 	}
+	t.add(p)
+	return nil
+}
+
+// spelling is a name as it is written, where that is not its key's.
+func spelling(wire []byte, s *Snapshot) []byte {
+	if rel := wire[:len(wire)-len(s.apexLower)]; hasUpper(rel) {
+		return rel
+	}
+	return nil
+}
+
+// add adds a patch whose items are in any order, and reports how many of them are no
+// duplicates.
+func (t *txn) add(p patch) int {
 	t.sorter.sort(p.items)
 	e := encoder{items: p.items, apex: t.s.apex}
 	if len(p.items) > 1 {
-		e.settle(key)
+		e.settle(p.key)
 	}
-	p.items = e.items
-	p.flags = nodeFlags(len(key) == 0, p.relative, p.items)
+	p.items, p.remove = e.items, len(e.items) == 0
+	p.flags = nodeFlags(len(p.key) == 0, p.relative, p.items)
 	t.patches = append(t.patches, p)
-	return nil
+	return len(p.items)
 }
 
 // order sorts the patches by key; of several for one name the last stays.
@@ -174,8 +193,12 @@ func (t *txn) occluder(key []byte) (labels int, hidden bool) {
 	return 0, false
 }
 
+// commit makes the version with the patches.
 func (t *txn) commit() *Snapshot {
+	t.order()
+	t.occlude()
 	s := *t.s
+	s.sum = &factsCell{}
 	var top []child
 	if s.root == nil || s.root.len() == 0 {
 		top = t.rewritePage(nil, nil, t.patches)
@@ -203,6 +226,9 @@ func (t *txn) commit() *Snapshot {
 	s.names, s.records, s.wildcards, s.octets = t.names, t.records, t.wildcards, t.octets
 	s.wild = t.wildFilter()
 	s.setTree(root, height)
+	if t.sum != nil {
+		s.sum.set(t.sum)
+	}
 	return &s
 }
 
@@ -274,6 +300,9 @@ func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
 		tail = appendTail(tail[:0], p.flags, p.relative, p.cut, p.items)
 		w.add(p.key, tail, len(p.items))
 		t.count(+1, p.key, len(p.items))
+		if t.sum != nil {
+			t.sum.came(p.key, p.items)
+		}
 	}
 	count := 0
 	if page != nil {
@@ -291,6 +320,9 @@ func (t *txn) rewritePage(page, sep []byte, patches []patch) []child {
 		}
 		if len(patches) > 0 && bytes.Equal(patches[0].key, key) {
 			t.count(-1, key, nodeRecords(&n))
+			if t.sum != nil {
+				t.sum.went(key, &n)
+			}
 			emit(&patches[0])
 			patches = patches[1:]
 			continue

@@ -12,3 +12,12 @@ func Shrink(t testing.TB, fan, page, split int) {
 
 // Height is the number of levels above the pages.
 func (s *Snapshot) Height() int { return s.height }
+
+// Pages are the pages of a version, in order.
+func Pages(s *Snapshot) (out [][]byte) {
+	var c Cursor
+	for ok := c.First(s); ok; ok = c.turnAt(c.s.height-1, 1) {
+		out = append(out, c.page)
+	}
+	return out
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"fencepost/dnsname"
+	"fencepost/rr"
 )
 
 // Match says where a name stands in a zone. It is filled by Lookup.
@@ -14,8 +15,8 @@ type Match struct {
 	EmptyNonTerminal bool
 	// Cut tells that the name is at or below a zone cut; Node is the cut then.
 	Cut bool
-	// Substitute tells that the name is below a DNAME; Node is its owner then.
-	Substitute bool
+	// BelowDNAME tells that the name is below a DNAME; Node is its owner then.
+	BelowDNAME bool
 	// Encloser counts the labels, from the apex, of the closest encloser of a
 	// name that has no records.
 	Encloser int
@@ -31,7 +32,7 @@ type Match struct {
 // Only a name below glue needs a second one to reach its cut.
 func (s *Snapshot) Lookup(key []byte, m *Match) {
 	m.Exact = m.Before.Seek(s, key)
-	m.EmptyNonTerminal, m.Cut, m.Substitute, m.Encloser = false, false, false, 0
+	m.EmptyNonTerminal, m.Cut, m.BelowDNAME, m.Encloser = false, false, false, 0
 	if !m.Before.Valid() { // no apex, and all names are greater
 		var after Cursor
 		if after.First(s) {
@@ -53,7 +54,7 @@ func (s *Snapshot) Lookup(key []byte, m *Match) {
 	case all && n.flags&(flagCut|flagDNAME) != 0 && !n.Occluded():
 		// The name before is an ancestor and hides what is below it.
 		m.Cut = n.IsCut()
-		m.Substitute = !m.Cut
+		m.BelowDNAME = !m.Cut
 		m.Encloser = shared
 		return
 	case n.Occluded() && shared >= n.cutLabels:
@@ -84,7 +85,7 @@ func (s *Snapshot) toOccluder(key []byte, labels int, m *Match) {
 		c.Node(&m.Node)
 	}
 	m.Cut = m.Node.IsCut()
-	m.Substitute = !m.Cut
+	m.BelowDNAME = !m.Cut
 	m.Encloser = labels
 }
 
@@ -122,6 +123,24 @@ func (s *Snapshot) GetName(name dnsname.Name, n *Node) bool {
 	var wire [dnsname.MaxWire]byte
 	key, ok := s.AppendKey(buf[:0], name.AppendWire(wire[:0]))
 	return ok && s.Get(key, n)
+}
+
+// Find is the set of a type at a name; of RRSIG, and only there, those that cover a
+// type. ok is false when there is none.
+func (s *Snapshot) Find(owner dnsname.Name, t, covered rr.Type) (set RRset, ok bool) {
+	if covered == rr.TypeNSEC3 {
+		if s = s.hashed; s == nil {
+			return set, false
+		}
+	}
+	var n Node
+	if !s.GetName(owner, &n) {
+		return set, false
+	}
+	if t == rr.TypeRRSIG {
+		return n.FindSig(covered)
+	}
+	return n.Find(t)
 }
 
 // ApexNode reads the apex.
@@ -168,7 +187,7 @@ func eachStar(key []byte, f func(above []byte)) {
 	}
 }
 
-// hasStar tells whether a label of a key is *.
+// hasStar reports whether a label of a key is *.
 func hasStar(key []byte) (yes bool) {
 	eachStar(key, func([]byte) { yes = true })
 	return yes

@@ -45,21 +45,21 @@ type Node struct {
 	body           []byte // the RRsets
 }
 
-// IsCut tells whether the node is a zone cut.
+// IsCut reports whether the node is a zone cut.
 func (n *Node) IsCut() bool { return n.flags&flagCut != 0 }
 
-// Occluded tells whether the node lies below a cut or a DNAME.
+// Occluded reports whether the node lies below a cut or a DNAME.
 func (n *Node) Occluded() bool { return n.flags&flagOccluded != 0 }
 
-// IsApex tells whether the node is the apex.
+// IsApex reports whether the node is the apex.
 func (n *Node) IsApex() bool { return len(n.prefix)+len(n.suffix) == 0 }
 
-// Same tells whether two nodes are one: the same octets of a page.
+// Same reports whether two nodes are one: the same octets of a page.
 func (n *Node) Same(o *Node) bool {
 	return len(n.body) == len(o.body) && len(n.suffix) == len(o.suffix) && (len(n.body) == 0 || &n.body[0] == &o.body[0])
 }
 
-// HasAlias tells whether the node has a CNAME.
+// HasAlias reports whether the node has a CNAME.
 func (n *Node) HasAlias() bool { return n.flags&flagAlias != 0 }
 
 // AppendKey appends the node's key.
@@ -75,7 +75,7 @@ func (n *Node) OccluderKey(dst []byte) []byte {
 	return dst[:at+len(dnsname.KeyPrefix(dst[at:], n.cutLabels))]
 }
 
-// HasKeyPrefix tells whether the node's key begins with p.
+// HasKeyPrefix reports whether the node's key begins with p.
 func (n *Node) HasKeyPrefix(p []byte) bool {
 	if len(p) <= len(n.prefix) {
 		return string(n.prefix[:len(p)]) == string(p)
@@ -235,7 +235,7 @@ func pageSuffix(p []byte, i int) (suffix []byte, next int) {
 }
 
 // pageSearch finds the last entry whose key is at most key; -1 when all are
-// greater. equal tells whether it is key itself.
+// greater. equal reports whether it is key itself.
 func pageSearch(p, key []byte) (i int, equal bool) {
 	prefix := pagePrefix(p)
 	if len(key) < len(prefix) || string(key[:len(prefix)]) != string(prefix) {
@@ -328,7 +328,7 @@ func (w *pageWriter) add(key, tail []byte, records int) {
 	n := len(w.entries)
 	if n > 0 {
 		common := sharedOctets(w.entries[0].key, key)
-		if pageFixed+common+w.size+more-(n+1)*common > pageTarget {
+		if pageFixed+common+w.size+more-(n+1)*common > pageTarget || w.size >= pageTarget/2 && opensPage(key, more) {
 			w.flush()
 		}
 	}
@@ -340,6 +340,18 @@ func (w *pageWriter) add(key, tail []byte, records int) {
 	w.entries = append(w.entries, pageEntry{w.arena[at : at+len(key) : at+len(key)], w.arena[at+len(key):]})
 	w.size += more
 	w.records += records
+}
+
+// opensPage reports whether a node likes to be the first of a page, by its key alone: so
+// two versions of a zone that were read apart have most pages alike, octet for octet, and
+// Diff passes over them. A page that is half full waits for about another quarter for such a
+// node; larger nodes are more often one.
+func opensPage(key []byte, size int) bool {
+	h := uint32(2166136261) // FNV-1a
+	for _, c := range key {
+		h = (h ^ uint32(c)) * 16777619
+	}
+	return uint64(h)*uint64(pageTarget/4) < uint64(size)<<32
 }
 
 // flush writes the gathered nodes as a page.

@@ -47,12 +47,12 @@ func (w *NodeWriter) AddSet(set RRset) {
 	for set.N > 0 {
 		t, ttl := set.Type, set.TTL
 		var data []byte
-		data, set = set.Cut()
+		data, set = set.Next()
 		w.Add(t, ttl, data)
 	}
 }
 
-// Records is what was added, for Change.
+// Records is what was added, for Content.
 func (w *NodeWriter) Records() []rr.Record {
 	out := make([]rr.Record, len(w.items))
 	for i, it := range w.items {
@@ -111,7 +111,7 @@ func (s *Snapshot) Rewrite(ctx context.Context, workers int, done func(names int
 		leaves = append(leaves, l...)
 	}
 	t := *s
-	t.names, t.records, t.octets = int(names.Load()), int(records.Load()), int(octets.Load())
+	t.names, t.records, t.octets, t.sum = int(names.Load()), int(records.Load()), int(octets.Load()), &factsCell{}
 	t.setTree(makeTree(leafChildren(leaves)))
 	return &t, nil
 }
@@ -223,7 +223,7 @@ func (b *Built) Visit(ctx context.Context, workers int, worker func() func(n *No
 	})
 }
 
-// Equal tells whether two versions hold the same names and records. Pages that
+// Equal reports whether two versions hold the same names and records. Pages that
 // they share are not looked at.
 func Equal(a, b *Snapshot) bool {
 	if (a.hashed == nil) != (b.hashed == nil) || a.hashed != nil && !Equal(a.hashed, b.hashed) {

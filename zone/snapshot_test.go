@@ -37,13 +37,12 @@ func TestDiffOfHashed(t *testing.T) {
 		from, to *zone.Snapshot
 		comes    int
 	}{{plain, with, 1}, {with, plain, -1}, {with, with, 0}} {
-		got := 0
-		zone.Diff(c.from, c.to, func(d zone.Difference) bool {
-			got += d.New.N - d.Old.N
-			return true
-		})
-		if got != c.comes {
-			t.Errorf("%d records of hashed names come, want %d", got, c.comes)
+		delta := zone.Diff(c.from, c.to)
+		if gone, came := delta.Records(); came-gone != c.comes {
+			t.Errorf("%d records of hashed names come, want %d", came-gone, c.comes)
+		}
+		if next, err := c.from.With(delta); err != nil || !zone.Equal(next, c.to) || next.Digest() != c.to.Digest() {
+			t.Errorf("the delta leads elsewhere: %v", err)
 		}
 	}
 }

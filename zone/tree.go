@@ -1,6 +1,9 @@
 package zone
 
-import "encoding/binary"
+import (
+	"bytes"
+	"encoding/binary"
+)
 
 // fanout is the most children an inner node has. Tests lower it, so that trees of
 // many levels are small; nothing on the way of a lookup reads it.
@@ -210,7 +213,7 @@ func (c *Cursor) First(s *Snapshot) bool {
 	return c.page != nil
 }
 
-// Valid tells whether the cursor is on a name.
+// Valid reports whether the cursor is on a name.
 func (c *Cursor) Valid() bool { return c.page != nil }
 
 // Node reads the name that the cursor is on.
@@ -310,7 +313,7 @@ func sameChild(a, b step) bool {
 	if a.in.kids != nil || b.in.kids != nil {
 		return false
 	}
-	return &a.in.pages[a.i][0] == &b.in.pages[b.i][0]
+	return bytes.Equal(a.in.pages[a.i], b.in.pages[b.i]) // at once where it is one page
 }
 
 // skip goes behind the child that the cursor is at the beginning of.

@@ -42,18 +42,20 @@ type Snapshot struct {
 	hasSOA   bool
 	signed   bool // there is a DNSKEY set at the apex
 
-	hashed *Snapshot // the NSEC3 records; see Hashed
+	hashed *Snapshot // the NSEC3 records; see NSEC3
 	param  []byte    // data of the NSEC3PARAM record with flags 0, or nil
+
+	sum *factsCell // of what is not hashed
 }
 
 // Apex is the zone's top name.
 func (s *Snapshot) Apex() dnsname.Name { return s.apex }
 
-// Hashed holds the NSEC3 records with their signatures, at owner names that are
+// NSEC3 holds the NSEC3 records with their signatures, at owner names that are
 // hashes; nil when there are none. They live apart from the names of the zone,
 // because nobody asks for them by name (RFC 5155 §7.2.8) and because the order of
 // hashes has nothing to do with that of names.
-func (s *Snapshot) Hashed() *Snapshot { return s.hashed }
+func (s *Snapshot) NSEC3() *Snapshot { return s.hashed }
 
 // HashParams is the data of the NSEC3PARAM record that says how names are hashed
 // (RFC 5155 §4); nil when there is none, or no NSEC3 record.
@@ -64,14 +66,14 @@ func (s *Snapshot) HashParams() []byte {
 	return s.param
 }
 
-// WithHashed is the same version with other NSEC3 records, or none for nil.
-func (s *Snapshot) WithHashed(h *Snapshot) *Snapshot {
+// WithNSEC3 is the same version with other NSEC3 records, or none for nil.
+func (s *Snapshot) WithNSEC3(h *Snapshot) *Snapshot {
 	t := *s
 	t.hashed = h
 	return &t
 }
 
-// belongsHashed tells whether a record has its place among the hashed names.
+// belongsHashed reports whether a record has its place among the hashed names.
 func belongsHashed(t rr.Type, data []byte) bool {
 	return t == rr.TypeNSEC3 || t == rr.TypeRRSIG && coveredType(data) == rr.TypeNSEC3
 }
@@ -98,7 +100,7 @@ func (s *Snapshot) SOA() (soa rr.SOA, ok bool) { return s.soa, s.hasSOA }
 // Serial is the serial of the SOA, 0 when there is none.
 func (s *Snapshot) Serial() uint32 { return s.soa.Serial }
 
-// Signed tells whether the apex has DNSKEY records.
+// Signed reports whether the apex has DNSKEY records.
 func (s *Snapshot) Signed() bool { return s.signed }
 
 // AppendKey appends the key of an absolute wire name; ok is false when the name
@@ -161,16 +163,16 @@ func (r RRset) First() []byte {
 	return data
 }
 
-// Cut parts the data of the first record from the rest of the set; it is the
-// loop for hot paths: for set.N > 0 { data, set = set.Cut() }.
-func (r RRset) Cut() ([]byte, RRset) {
+// Next parts the data of the first record from the rest of the set; it is the
+// loop for hot paths: for set.N > 0 { data, set = set.Next() }.
+func (r RRset) Next() ([]byte, RRset) {
 	data, rest := cutItem(r.items)
 	r.items = rest
 	r.N--
 	return data, r
 }
 
-// Equal tells whether two sets hold the same records with the same TTL.
+// Equal reports whether two sets hold the same records with the same TTL.
 func (r RRset) Equal(o RRset) bool {
 	return r.Type == o.Type && r.TTL == o.TTL && string(r.items) == string(o.items)
 }

@@ -47,22 +47,22 @@ func TestLarge(t *testing.T) {
 			t.Fatalf("h%d is not found", i)
 		}
 	}
-	one, err := s.With([]zone.Change{{Owner: dnsname.MustParse("h5.example.")}})
+	one, err := s.Replace([]zone.Content{{Owner: dnsname.MustParse("h5.example.")}})
 	if err != nil || one.Names() != n || one.GetName(dnsname.MustParse("h5.example."), &node) || !s.GetName(dnsname.MustParse("h5.example."), &node) {
 		t.Fatalf("removing one name: %d names, %v", one.Names(), err)
 	}
 	if zone.Equal(s, one) || !zone.Equal(s, s) {
 		t.Error("versions are not told apart")
 	}
-	back, _ := one.With([]zone.Change{{Owner: dnsname.MustParse("h5.example."), Records: collect(s, "h5.example.")}})
+	back, _ := one.Replace([]zone.Content{{Owner: dnsname.MustParse("h5.example."), Records: collect(s, "h5.example.")}})
 	if !zone.Equal(s, back) || back.Octets() != s.Octets() {
 		t.Errorf("taking a change back does not give the zone back: %d octets, had %d", back.Octets(), s.Octets())
 	}
-	all := make([]zone.Change, 0, n)
+	all := make([]zone.Content, 0, n)
 	for i := range n {
-		all = append(all, zone.Change{Owner: dnsname.MustParse(fmt.Sprintf("h%d.example.", i))})
+		all = append(all, zone.Content{Owner: dnsname.MustParse(fmt.Sprintf("h%d.example.", i))})
 	}
-	empty, err := s.With(all)
+	empty, err := s.Replace(all)
 	if err != nil || empty.Names() != 1 || empty.Octets() > 4096 {
 		t.Errorf("without its names: %d names, %d octets, %v", empty.Names(), empty.Octets(), err)
 	}
@@ -86,7 +86,7 @@ func TestOutside(t *testing.T) {
 			t.Errorf("%s was taken into %s", owner, apex)
 		}
 	}
-	if _, err := b.Build().With([]zone.Change{{Owner: dnsname.MustParse("example.org.")}}); err == nil {
+	if _, err := b.Build().Replace([]zone.Content{{Owner: dnsname.MustParse("example.org.")}}); err == nil {
 		t.Error("a change outside the zone was taken")
 	}
 }
@@ -289,7 +289,7 @@ func BenchmarkChange(b *testing.B) {
 			i := 0
 			for b.Loop() {
 				i++
-				next, err := s.With([]zone.Change{{Owner: dnsname.MustParse(fmt.Sprintf("host%d.example.", i*7919%n)),
+				next, err := s.Replace([]zone.Content{{Owner: dnsname.MustParse(fmt.Sprintf("host%d.example.", i*7919%n)),
 					Records: []rr.Record{record("x.example.", rr.TypeA, string([]byte{11, byte(i >> 16), byte(i >> 8), byte(i)}))}}})
 				if err != nil {
 					b.Fatal(err)

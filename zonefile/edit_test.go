@@ -26,7 +26,7 @@ func records(f *zonefile.File) (out []string) {
 	return out
 }
 
-// kept tells whether all comments of a text are still in another.
+// kept reports whether all comments of a text are still in another.
 func kept(before, after string) bool {
 	for _, line := range strings.Split(before, "\n") {
 		if _, c, ok := strings.Cut(line, "; "); ok && !strings.Contains(after, c) {
@@ -88,7 +88,7 @@ func FuzzEdit(f *testing.F) {
 	})
 }
 
-// wellKept tells whether a file is laid out as people do: one origin, owners and
+// wellKept reports whether a file is laid out as people do: one origin, owners and
 // TTLs stated where they are not inherited from a line just above. In others an
 // edit may reach further, which the program proves before it writes.
 func wellKept(f *zonefile.File) bool {

@@ -79,7 +79,7 @@ type inserted struct {
 	owner dnsname.Name
 }
 
-// leavesOwnersOut tells whether a file writes an owner once for a run of its
+// leavesOwnersOut reports whether a file writes an owner once for a run of its
 // records.
 func (ed *Editor) leavesOwnersOut(f *source.File) (yes bool) {
 	if known, ok := ed.ownerless[f]; ok {

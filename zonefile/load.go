@@ -139,16 +139,16 @@ func (l *loader) finish(file *source.File) *Loaded {
 	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, UnreadSOA: l.badSOA, NotText: l.notText, unread: l.unread, cut: l.cut}
 }
 
-// Unread tells whether the name has a record that could not be read: then
+// Unread reports whether the name has a record that could not be read: then
 // nothing is known about what it lacks.
 func (l *Loaded) Unread(wire []byte) bool {
 	return l.unread != nil && l.unread[strings.ToLower(string(wire))]
 }
 
-// AnyCut tells whether CutText is true of any name.
+// AnyCut reports whether CutText is true of any name.
 func (l *Loaded) AnyCut() bool { return l.cut != nil }
 
-// CutText tells whether a text of the name ends at a semicolon, which was reported: what
+// CutText reports whether a text of the name ends at a semicolon, which was reported: what
 // it lacks stands in the file.
 func (l *Loaded) CutText(wire []byte) bool {
 	return l.cut != nil && l.cut[strings.ToLower(string(wire))]

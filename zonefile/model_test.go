@@ -25,19 +25,18 @@ var long = flag.Duration("long", 0, "how long the tests against models go on")
 // of what the parser must read.
 type writer struct {
 	*rand.Rand
-	b          strings.Builder
-	origin     dnsname.Name
-	ttl        *uint32 // of $TTL
-	last       *uint32 // stated last
-	owner      dnsname.Name
-	hasOwner   bool
-	eol        string
-	records    *[]said
-	files      map[string]string
-	remarks    *int
-	depth      int
-	needsTTL   bool   // a file without $TTL: each record states its own
-	beforeNext string // comment on a line of its own that belongs to the next
+	b        strings.Builder
+	origin   dnsname.Name
+	ttl      *uint32 // of $TTL
+	last     *uint32 // stated last
+	owner    dnsname.Name
+	hasOwner bool
+	eol      string
+	records  *[]said
+	files    map[string]string
+	remarks  *int
+	depth    int
+	needsTTL bool // a file without $TTL: each record states its own
 }
 
 // said is a record that a file states.

@@ -135,7 +135,7 @@ func newParser(file *source.File, opts Options, diags *diag.List) *parser {
 	return p
 }
 
-// isASCII tells whether a text has no octet over 127.
+// isASCII reports whether a text has no octet over 127.
 func isASCII(text []byte) bool {
 	for ; len(text) >= 8; text = text[8:] {
 		if binary.LittleEndian.Uint64(text)&0x8080808080808080 != 0 {
@@ -150,7 +150,7 @@ func isASCII(text []byte) bool {
 	return true
 }
 
-// CutOff tells whether the last line of a text says something and has no end, and
+// CutOff reports whether the last line of a text says something and has no end, and
 // where it begins.
 func CutOff(text []byte) (at int, cut bool) {
 	at = bytes.LastIndexByte(text, '\n') + 1

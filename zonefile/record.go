@@ -102,7 +102,7 @@ func (p *parser) firstOwner(e *Entry) int {
 	return next
 }
 
-// beforeData tells whether a word may stand between owner and data.
+// beforeData reports whether a word may stand between owner and data.
 func beforeData(word []byte) bool {
 	_, isType := rr.ParseType(word)
 	_, isClass := rr.ParseClass(word)
@@ -232,7 +232,7 @@ func (p *parser) unknownType(e *Entry, i int) {
 	p.report(d)
 }
 
-// looksLikeDirective tells whether a line at the left margin is a directive
+// looksLikeDirective reports whether a line at the left margin is a directive
 // written with the wrong sign, such as @TTL or TTL.
 func (p *parser) looksLikeDirective(e *Entry) bool {
 	if len(e.Tokens) < 2 || e.Tokens[0].Quoted || len(e.Tokens[0].Text) == 0 {
@@ -252,7 +252,7 @@ func (p *parser) looksLikeDirective(e *Entry) bool {
 	return false
 }
 
-// hasType tells whether a type comes after the first word, with TTL and class in
+// hasType reports whether a type comes after the first word, with TTL and class in
 // front of it or not: "ttl A 192.0.2.1" is a host of that name.
 func (e *Entry) hasType() bool {
 	for _, t := range e.Tokens[1:] {

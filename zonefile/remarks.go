@@ -48,7 +48,7 @@ func Remarks(f *source.File, mark string) (out []Remark) {
 	return out
 }
 
-// inComment tells whether a mark at an offset of the present entry is the first
+// inComment reports whether a mark at an offset of the present entry is the first
 // thing in a comment.
 func (s *scanner) inComment(at int) bool {
 	for i := range s.tokens {

@@ -55,7 +55,7 @@ func dataWords(text string) (out []string) {
 	return out
 }
 
-// glued tells whether a word from the first on stands right behind another.
+// glued reports whether a word from the first on stands right behind another.
 func (e *Entry) glued(first int) bool {
 	for i := first; i < len(e.Tokens); i++ {
 		if e.Tokens[i].Glued || i > first && e.Offsets[i] == e.tokenEnd(i-1) {
@@ -147,7 +147,7 @@ func (e *Entry) gaps(from, to int, f func(at int, c byte) bool, remark func(at i
 	}
 }
 
-// hasRemark tells whether a comment stands between two offsets.
+// hasRemark reports whether a comment stands between two offsets.
 func (e *Entry) hasRemark(from, to int) (found bool) {
 	e.gaps(from, to, func(int, byte) bool { return true }, func(int) bool { found = true; return false })
 	return found
@@ -219,7 +219,7 @@ func DataIn(origin []byte, t rr.Type, text string, data []byte) string {
 	return rr.DataText(t, data)
 }
 
-// HasDefault tells whether a record without a TTL would take that of a $TTL.
+// HasDefault reports whether a record without a TTL would take that of a $TTL.
 func (ed *Editor) HasDefault(r *Entry) bool {
 	for _, e := range ed.f.All {
 		if e == r {

@@ -44,7 +44,7 @@ var (
 		Good: "_dmarc TXT \"v=DMARC1; p=none\"\n"}
 )
 
-// plainText tells whether a file can be a master file, by its first part. Octets over
+// plainText reports whether a file can be a master file, by its first part. Octets over
 // 127 may be of any encoding; control characters stand in no text.
 func plainText(text []byte) bool {
 	const enough = 16 << 10
@@ -107,7 +107,7 @@ func (p *parser) findOddBlanks(e *Entry) bool {
 	return true
 }
 
-// commentSign tells whether a word begins as comments do elsewhere.
+// commentSign reports whether a word begins as comments do elsewhere.
 func commentSign(t *rr.Token) bool {
 	if t.Quoted || len(t.Text) == 0 {
 		return false
@@ -221,10 +221,10 @@ func isTTLOrClass(t *rr.Token) bool {
 // textTypes are the types whose data have semicolons.
 var textTypes = map[rr.Type]bool{rr.TypeTXT: true, rr.TypeSPF: true, rr.TypeCAA: true}
 
-// HoldsText tells whether the data of a type are text that may hold semicolons.
+// HoldsText reports whether the data of a type are text that may hold semicolons.
 func HoldsText(t rr.Type) bool { return textTypes[t] }
 
-// cutText tells whether the text of a record ends where a comment begins without a
+// cutText reports whether the text of a record ends where a comment begins without a
 // blank in front, or the comment goes on like the text.
 func (p *parser) cutText(e *Entry) bool {
 	if !textTypes[e.Type] || e.Comment < 0 || len(e.Tokens) <= e.TypeTok+1 {

@@ -26,7 +26,7 @@ var errNotHere = errors.New("read again")
 // saidOnce are the rules that are reported once for each file.
 var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true, RuleNoTTL: true, RuleByteOrderMark: true, RuleLastLine: true, RuleNotText: true}
 
-// readSplit reads the whole file from two places if it can, and tells whether it
+// readSplit reads the whole file from two places if it can, and reports whether it
 // did. Where it cannot, p stands somewhere in the file and the rest is still to be
 // read.
 func (l *loader) readSplit(p *parser) bool {
@@ -78,7 +78,7 @@ func cutPoint(src []byte, at int) int {
 	return 0
 }
 
-// sameState tells whether records read with either state are the same.
+// sameState reports whether records read with either state are the same.
 func sameState(a, b *frame) bool {
 	if !bytes.Equal(a.origin, b.origin) || a.hasDefault != b.hasDefault {
 		return false

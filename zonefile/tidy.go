@@ -190,7 +190,7 @@ func (t *tidier) record(e *Entry) {
 	t.trailing(e, remarks)
 }
 
-// opensEarly tells whether a parenthesis stands before the data.
+// opensEarly reports whether a parenthesis stands before the data.
 func (e *Entry) opensEarly() bool {
 	at := e.File.Offset(e.Span.Start)
 	for i := 0; i <= e.TypeTok; i++ {
@@ -221,7 +221,7 @@ func (t *tidier) data(e *Entry) {
 	}
 }
 
-// multiline tells whether a record goes over several lines.
+// multiline reports whether a record goes over several lines.
 func (e *Entry) multiline() bool {
 	text := bytes.TrimRight(e.text(), "\r\n")
 	return bytes.IndexByte(text, '\n') >= 0

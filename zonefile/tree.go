@@ -105,6 +105,22 @@ func (f *File) Records(owner dnsname.Name, t rr.Type) (out []*Entry) {
 	return out
 }
 
+// DefaultTTL is what a $TTL says; ok is false where there is none, or several say
+// different things.
+func (f *File) DefaultTTL() (ttl uint32, ok bool) {
+	for _, e := range f.All {
+		if e.Kind != Directive || len(e.Tokens) < 2 || !bytes.EqualFold(e.Tokens[0].Text, []byte("$TTL")) {
+			continue
+		}
+		n, _, good := rr.ParseTTL(e.Tokens[1].Text)
+		if !good || ok && n != ttl {
+			return 0, false
+		}
+		ttl, ok = n, true
+	}
+	return ttl, ok
+}
+
 // patch replaces the octets [from, to) of a file.
 type patch struct {
 	from, to int
@@ -294,10 +310,10 @@ func (ed *Editor) Finish() map[*source.File][]byte {
 	return out
 }
 
-// Changed tells whether anything is to be changed.
+// Changed reports whether anything is to be changed.
 func (ed *Editor) Changed() bool { return len(ed.patches) > 0 }
 
-// Removed tells whether a record is to be taken out.
+// Removed reports whether a record is to be taken out.
 func (ed *Editor) Removed(e *Entry) bool { return ed.removed[e] }
 
 const tabWidth = 8

@@ -95,7 +95,7 @@ func appendSet(b, owner []byte, set zone.RRset) []byte {
 	t, ttl := set.Type, set.TTL
 	var data []byte
 	for set.N > 0 {
-		data, set = set.Cut()
+		data, set = set.Next()
 		b = append(b, owner...)
 		b = append(b, '\t')
 		b = strconv.AppendUint(b, uint64(ttl), 10)

@@ -9,12 +9,13 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
 func newAsk(e *env) *cobra.Command {
-	var q app.Question
+	var q ops.Question
 	cmd := &cobra.Command{Use: "ask NAME [TYPE]", GroupID: stageVerify, Short: "send one query to a server, or to a zone file",
 		Long: `Asks one question and shows the answer. With --zone the answer comes from a zone
 file, without any server, and says why it is so. Without --at and --zone the
@@ -54,7 +55,7 @@ or could not answer (SERVFAIL, REFUSED ...), 3 no answer came.`,
 				e.asked(r)
 			}
 			if r.Failed() {
-				return shown(app.ErrFindings)
+				return shown(edit.ErrFindings)
 			}
 			return nil
 		}}
@@ -76,7 +77,7 @@ func plain(n dnsname.Name) string {
 	return strings.TrimSuffix(n.String(), ".")
 }
 
-func (e *env) asked(r *app.Asked) {
+func (e *env) asked(r *ops.Asked) {
 	e.ui.Printf("%s %s  ", e.ui.Paint(ui.Bold, "%s", plain(r.Question.Name)), r.Question.Type)
 	if r.Transport == "file" {
 		e.ui.Printf("from %s, serial %d\n", r.Server, r.Serial)

@@ -11,7 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"fencepost/diag"
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
@@ -23,10 +24,10 @@ func usageError(format string, args ...any) error {
 type wrongUse struct{ text string }
 
 func (e *wrongUse) Error() string { return e.text }
-func (e *wrongUse) Unwrap() error { return app.ErrUsage }
+func (e *wrongUse) Unwrap() error { return edit.ErrUsage }
 
 func newCheck(e *env) *cobra.Command {
-	var o app.CheckOptions
+	var o ops.CheckOptions
 	var fix, watch, dry bool
 	cmd := &cobra.Command{Use: "check [FILE|ZONE]...", GroupID: stageCheck, Short: "report everything that is wrong",
 		Long: `Reads zone files, or the whole workspace without arguments, and reports every
@@ -90,7 +91,7 @@ Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
 }
 
 // showCheck shows the result of a check, if there is one.
-func (e *env) showCheck(res *app.Checked, err error) error {
+func (e *env) showCheck(res *ops.Checked, err error) error {
 	if res == nil {
 		return err
 	}
@@ -106,19 +107,19 @@ func (e *env) showCheck(res *app.Checked, err error) error {
 	if !e.ui.JSON {
 		e.checkSummary(res)
 	}
-	if !errors.Is(err, app.ErrFindings) {
+	if !errors.Is(err, edit.ErrFindings) {
 		return err // beside the findings something could not be done
 	}
 	return shown(err)
 }
 
 // fixCheck mends what can be mended, shows it, and reports the rest.
-func (e *env) fixCheck(ctx context.Context, o app.CheckOptions, dry bool) error {
+func (e *env) fixCheck(ctx context.Context, o ops.CheckOptions, dry bool) error {
 	res, err := e.app.Check(ctx, o)
 	if res == nil {
 		return err
 	}
-	fixed, err := e.app.Fix(res, dry)
+	fixed, err := e.app.Fix(res.Source, res.Diags, dry)
 	for _, f := range fixed {
 		e.showFixed(f, dry)
 	}
@@ -134,7 +135,7 @@ func (e *env) fixCheck(ctx context.Context, o app.CheckOptions, dry bool) error 
 
 // showFixed shows the mends of one file, on standard error where the findings
 // are for a program.
-func (e *env) showFixed(f *app.Fixed, dry bool) {
+func (e *env) showFixed(f *edit.Fixed, dry bool) {
 	u := e.ui
 	if e.format != "text" {
 		u = e.onErr()
@@ -143,7 +144,7 @@ func (e *env) showFixed(f *app.Fixed, dry bool) {
 		e.ui.Sayf("%s was left as it is: %s\n", f.Path, f.Refused)
 		return
 	}
-	for _, m := range f.Mends {
+	for _, m := range f.Fixes {
 		u.Printf("%s  %s\n", u.Paint(ui.Bold, "%s:%d", f.Path, m.Line), u.Paint(ui.Dim, "%s", m.Code))
 		u.Printf("  %s\n", u.Paint(ui.Bad, "- %s", m.Old))
 		u.Printf("  %s\n", u.Paint(ui.Good, "+ %s", m.New))
@@ -160,7 +161,7 @@ func (e *env) showFixed(f *app.Fixed, dry bool) {
 }
 
 // watchCheck checks again and again.
-func (e *env) watchCheck(ctx context.Context, o app.CheckOptions) error {
+func (e *env) watchCheck(ctx context.Context, o ops.CheckOptions) error {
 	first := true
 	return e.app.Watch(ctx, func() ([]string, error) {
 		res, err := e.app.Check(ctx, o)
@@ -175,7 +176,7 @@ func (e *env) watchCheck(ctx context.Context, o app.CheckOptions) error {
 		if err := e.showCheck(res, nil); err != nil {
 			return nil, err
 		}
-		if err != nil && !errors.Is(err, app.ErrFindings) {
+		if err != nil && !errors.Is(err, edit.ErrFindings) {
 			e.ui.Sayf("%v\n", err)
 		}
 		e.ui.Sayf("%s — watching %s; stop with Ctrl-C\n\n", time.Now().Format("15:04:05"), ui.Plural(len(res.Files), "file"))
@@ -187,7 +188,7 @@ func (e *env) watchCheck(ctx context.Context, o app.CheckOptions) error {
 	})
 }
 
-func (e *env) checkSummary(res *app.Checked) {
+func (e *env) checkSummary(res *ops.Checked) {
 	style := ui.Good
 	if res.Diags.Count(diag.Error) > 0 {
 		style = ui.Bad

@@ -7,7 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/rr"
 )
 
@@ -41,7 +42,9 @@ func hasPrefixFold(s, prefix string) bool {
 }
 
 // completer is the app for completion, which comes before flags are settled.
-func (e *env) completer() *app.App { return &app.App{Workspace: e.workspace, Now: time.Now} }
+func (e *env) completer() *ops.App {
+	return &ops.App{Files: edit.Files{Workspace: e.workspace, Now: time.Now}}
+}
 
 // placeholders are the words in capitals of a use line, without brackets.
 func placeholders(use string) (out []string) {
@@ -69,6 +72,10 @@ func (e *env) argument(word string, before []string) ([]string, cobra.ShellCompD
 		out = rr.Mnemonics()
 	case "OWNER", "OLD":
 		out = a.OwnerNames(before[0])
+	case "SERIAL":
+		for _, s := range a.Serials(before[0]) {
+			out = append(out, s[0]+"\t"+s[1])
+		}
 	case "TAG":
 		for _, k := range a.KeyTags(before[0], "") {
 			out = append(out, k[0]+"\t"+k[1])
@@ -78,22 +85,22 @@ func (e *env) argument(word string, before []string) ([]string, cobra.ShellCompD
 }
 
 // words makes a list of values that are always the same.
-func words(list ...string) func(*app.App) []string { return func(*app.App) []string { return list } }
+func words(list ...string) func(*ops.App) []string { return func(*ops.App) []string { return list } }
 
 // flagValues are what may stand behind flags, by their names; a flag of one name means
 // the same everywhere.
-var flagValues = map[string]func(*app.App) []string{
+var flagValues = map[string]func(*ops.App) []string{
 	"algorithm": words("ECDSAP256SHA256", "ECDSAP384SHA384", "ED25519", "ED448", "RSASHA256", "RSASHA512"),
 	"as":        words("pem", "der", "jwk", "text", "dnskey", "ds"),
-	"at":        (*app.App).PeerNames,
+	"at":        (*ops.App).PeerNames,
 	"color":     words("auto", "always", "never"),
 	"denial":    words("nsec", "nsec3"),
 	"format":    words("text", "json"),
-	"from":      (*app.App).PeerNames,
-	"key":       (*app.App).SecretNames,
-	"like":      (*app.App).ZoneNames,
+	"from":      (*ops.App).PeerNames,
+	"key":       (*ops.App).SecretNames,
+	"like":      (*ops.App).ZoneNames,
 	"role":      words("single", "ksk", "zsk"),
 	"transport": words("udp", "tcp"),
 	"what":      words("keys", "ksk", "zsk", "sign", "unsign"),
-	"zone":      (*app.App).ZoneNames,
+	"zone":      (*ops.App).ZoneNames,
 }

@@ -5,12 +5,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 )
 
 func newDelegate(e *env) *cobra.Command {
-	var o app.Delegate
-	var f app.Follow
+	var o edit.Delegate
+	var f ops.SyncChild
 	var follow bool
 	cmd := &cobra.Command{Use: "delegate ZONE CHILD --ns NAME[=ADDRESS,...]", GroupID: stageWrite, Short: "hand a part of a zone to other servers",
 		Long: `Writes the NS records of a delegation, the addresses of servers that lie in the
@@ -30,15 +31,15 @@ holds afterwards. A server does this by itself for zones with follow-children = 
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if follow {
 				f.Zone, f.Child, f.Dry = args[0], args[1], o.Dry
-				r, err := e.app.Follow(cmd.Context(), f)
-				if errors.Is(err, app.ErrNothingAsked) {
+				r, err := e.app.SyncChild(cmd.Context(), f)
+				if errors.Is(err, ops.ErrNothingAsked) {
 					e.ui.Sayf("%v\n", err)
 					return nil
 				}
-				return e.edited(r, err)
+				return e.edited(cmd.Context())(r, err)
 			}
 			o.Zone, o.Child = args[0], args[1]
-			return e.edited(e.app.Delegate(o))
+			return e.edited(cmd.Context())(e.app.Delegate(o))
 		}}
 	cmd.Flags().StringArrayVar(&o.Servers, "ns", nil, "a `SERVER` of the child, with its addresses if it lies in the child; repeat it for each")
 	cmd.Flags().BoolVar(&o.Create, "create", false, "make the child's zone in the workspace too")

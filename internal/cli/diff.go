@@ -8,22 +8,25 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
 func newDiff(e *env) *cobra.Command {
-	var o app.DiffOptions
+	var o ops.DiffOptions
 	cmd := &cobra.Command{Use: "diff FROM TO", GroupID: stageWrite, Short: "what changed, in records rather than lines",
 		Long: `Compares two versions of a zone by record sets: what came, went or changed, which
 TTLs, and until when caches may still give the old answer if the new one were
 published now. FROM and TO are each a file, a zone of the workspace, served:ZONE
-for what the running server has, or server:HOST (or a peer's name) for what
-another server hands over.
+for what the running server has, serial:N for an earlier version that was served
+here (see history), or server:HOST (or a peer's name) for what another server
+hands over.
 
 Exit status: 0 they are the same, 1 they differ.`,
 		Example: `  fencepost diff served:saltmarsh.example saltmarsh.example
   fencepost diff old.zone new.zone --origin saltmarsh.example
+  fencepost diff serial:2026112801 saltmarsh.example
+  fencepost diff serial:2026112801 serial:2026112803 --origin saltmarsh.example
   fencepost diff server:harbour saltmarsh.example`,
 		Args: exactly("FROM", "TO"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -42,11 +45,11 @@ Exit status: 0 they are the same, 1 they differ.`,
 	return cmd
 }
 
-func (e *env) showDiff(c *app.Compared) error {
+func (e *env) showDiff(c *ops.Compared) error {
 	if e.ui.JSON {
 		changes := c.Changes
 		if changes == nil {
-			changes = []app.RRsetChange{}
+			changes = []ops.SetChange{}
 		}
 		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "old_serial": c.OldSerial, "serial": c.Serial, "without_dnssec": c.WithoutDNSSEC, "serial_problem": c.Serials, "changes": changes})
 	}
@@ -68,13 +71,20 @@ func (e *env) showDiff(c *app.Compared) error {
 	if c.Serials != "" {
 		e.ui.Sayf("%s\n", e.onErr().Paint(ui.Suspect, "%s", c.Serials))
 	}
-	e.ui.Sayf("Published now, the last old answer leaves the caches at %s.\n", clockTime(c.Until))
+	switch {
+	case c.Published.IsZero():
+		e.ui.Sayf("Published now, the last old answer leaves the caches at %s.\n", clockTime(c.Until))
+	case c.Until.Before(e.app.Now()):
+		e.ui.Sayf("The last old answer left the caches at %s.\n", clockTime(c.Until))
+	default:
+		e.ui.Sayf("The last old answer leaves the caches at %s.\n", clockTime(c.Until))
+	}
 	return nil
 }
 
 // change shows one record set. One that came is its records; one that went or
 // changed says until when caches may keep it.
-func (e *env) change(c app.RRsetChange) {
+func (e *env) change(c ops.SetChange) {
 	name := strings.TrimSuffix(c.Name, ".")
 	if c.Change == "added" {
 		for _, r := range c.New {

@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/rr"
 	"fencepost/workspace"
@@ -35,16 +35,16 @@ fencepost.toml itself gives every key there is, with what counts where it is lef
 		},
 		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 			var out []string
-			for _, r := range app.Catalogue() {
+			for _, r := range ops.Catalogue() {
 				out = append(out, r.Code+"\t"+r.Title)
 			}
-			return append(out, app.Explainable()[len(out):]...), cobra.ShellCompDirectiveNoFileComp
+			return append(out, ops.Explainable()[len(out):]...), cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			if all {
 				return e.explainAll()
 			}
-			x, err := app.Explain(args[0])
+			x, err := ops.Explain(args[0])
 			if err != nil {
 				return err
 			}
@@ -55,7 +55,7 @@ fencepost.toml itself gives every key there is, with what counts where it is lef
 }
 
 // explained shows all that is known about a word.
-func (e *env) explained(x *app.Explanation) error {
+func (e *env) explained(x *ops.Explanation) error {
 	if x.Reference {
 		return e.explainReference()
 	}
@@ -107,16 +107,16 @@ func (e *env) titled(word, text string) {
 }
 
 // explainField explains a field of a record type.
-func (e *env) explainField(f app.TypeField) error {
+func (e *env) explainField(f ops.TypeField) error {
 	if e.ui.JSON {
-		return e.ui.Object(map[string]any{"type": f.Type.Mnemonic, "field": f.Field.Name, "kind": f.Field.Kind.Words, "text": f.Field.Help, "example": f.Type.Example()})
+		return e.ui.Object(map[string]any{"type": f.Type.Mnemonic, "field": f.Field.Name, "kind": f.Field.Kind.Description, "text": f.Field.Help, "example": f.Type.Example()})
 	}
 	help := f.Field.Help
 	if help == "" {
-		help = f.Field.Kind.Words
+		help = f.Field.Kind.Description
 	}
 	e.titled(f.Field.Name, fmt.Sprintf(", a field of %s: %s", f.Type.Mnemonic, help))
-	e.ui.Printf("  write: %s\n  in:    %s\n", f.Field.Kind.Words, f.Type.Synopsis())
+	e.ui.Printf("  write: %s\n  in:    %s\n", f.Field.Kind.Description, f.Type.Synopsis())
 	if f.Type.Type == rr.TypeSOA && f.Field.Kind == rr.Seconds {
 		e.ui.Printf("  change it with: fencepost change ZONE @ SOA --%s VALUE\n", f.Field.Name)
 	}
@@ -155,7 +155,7 @@ func (e *env) explainSetting(x workspace.Explained) error {
 
 // explainAll writes the reference of all findings.
 func (e *env) explainAll() error {
-	entries := app.Catalogue()
+	entries := ops.Catalogue()
 	if e.ui.JSON {
 		for i := range entries {
 			if err := e.explainRule(&entries[i]); err != nil {
@@ -191,7 +191,7 @@ func (e *env) explainAll() error {
 	return err
 }
 
-func (e *env) explainRule(r *app.Entry) error {
+func (e *env) explainRule(r *ops.Entry) error {
 	if e.ui.JSON {
 		return e.ui.Object(map[string]any{"code": r.Code, "severity": r.Severity.String(), "scope": r.Scope, "adjustable": r.Adjustable, "title": r.Title, "reference": r.Ref, "text": r.Doc, "bad": r.Bad, "good": r.Good})
 	}
@@ -257,7 +257,7 @@ func (e *env) explainType(t *rr.Info) error {
 		}
 		var fields []field
 		for _, f := range t.Fields {
-			fields = append(fields, field{f.Name, f.Kind.Words, f.Help})
+			fields = append(fields, field{f.Name, f.Kind.Description, f.Help})
 		}
 		return e.ui.Object(map[string]any{"type": t.Mnemonic, "number": t.Type, "title": t.Title, "reference": t.Ref, "fields": fields, "example": t.Example()})
 	}
@@ -272,7 +272,7 @@ func (e *env) explainType(t *rr.Info) error {
 		e.ui.Printf("\n    OWNER %s\n\n", t.Synopsis())
 		var rows [][]string
 		for _, f := range t.Fields {
-			rows = append(rows, []string{"  " + f.Name, f.Kind.Words, f.Help})
+			rows = append(rows, []string{"  " + f.Name, f.Kind.Description, f.Help})
 		}
 		e.ui.Table([]string{"  field", "write", "meaning"}, rows)
 	}

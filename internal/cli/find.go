@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
@@ -14,7 +14,7 @@ import (
 const maxHits = 1000
 
 func newFind(e *env) *cobra.Command {
-	var f app.Find
+	var f ops.Find
 	cmd := &cobra.Command{Use: "find [PATTERN]", GroupID: stageWrite, Short: "search all zones for a name, an address or a piece of data",
 		Long: `Lists the records that fit, with file and line. PATTERN is a name, as owner or in
 the data, where * and ? stand for anything; an address; or a network. --type and
@@ -29,11 +29,11 @@ the data, where * and ? stand for anything; an address; or a network. --type and
 				f.Pattern = args[0]
 			}
 			if e.ui.JSON {
-				_, err := e.app.Find(cmd.Context(), f, int(^uint(0)>>1), func(h app.Hit) error { return e.ui.Object(h) })
+				_, err := e.app.Find(cmd.Context(), f, int(^uint(0)>>1), func(h ops.Hit) error { return e.ui.Object(h) })
 				return err
 			}
 			var rows [][]string
-			n, err := e.app.Find(cmd.Context(), f, maxHits, func(h app.Hit) error {
+			n, err := e.app.Find(cmd.Context(), f, maxHits, func(h ops.Hit) error {
 				rows = append(rows, []string{fmt.Sprintf("%s:%d", h.File, h.Line), h.Name, strconv.FormatUint(uint64(h.TTL), 10), h.Type, h.Data})
 				return nil
 			})

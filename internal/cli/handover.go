@@ -8,13 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/wholefile"
 )
 
 func newHandover(e *env) *cobra.Command {
-	var o app.HandoverOptions
+	var o ops.HandoverOptions
 	var confirm, signals bool
 	var at []string
 	var out string
@@ -85,7 +85,7 @@ Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 }
 
 // epp prints one command, or writes each to a file of its own.
-func (e *env) epp(commands []app.EPPCommand, folder string) error {
+func (e *env) epp(commands []ops.EPPCommand, folder string) error {
 	switch {
 	case len(commands) == 0:
 		e.ui.Sayf("the parent has all of it: there is nothing to be changed\n")
@@ -110,7 +110,7 @@ func (e *env) epp(commands []app.EPPCommand, folder string) error {
 }
 
 // signals prints the records for the zones of name servers elsewhere.
-func (e *env) signals(d *app.DelegationData) error {
+func (e *env) signals(d *ops.DelegationData) error {
 	records, err := d.Signals()
 	if err != nil {
 		return err
@@ -125,7 +125,7 @@ func (e *env) signals(d *app.DelegationData) error {
 	return nil
 }
 
-func (e *env) handover(d *app.DelegationData) {
+func (e *env) handover(d *ops.DelegationData) {
 	head := func(s string) { e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", s)) }
 	e.ui.Printf("For the operator of the zone above %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
 	for _, n := range d.Notes {
@@ -159,7 +159,7 @@ func (e *env) handover(d *app.DelegationData) {
 	}
 }
 
-func (e *env) confirmed(c *app.Confirmed, err error) error {
+func (e *env) confirmed(c *ops.Confirmed, err error) error {
 	if e.ui.JSON {
 		if oerr := e.ui.Object(c); oerr != nil {
 			return oerr

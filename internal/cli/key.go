@@ -14,7 +14,8 @@ import (
 	"golang.org/x/term"
 
 	"fencepost/dnsname"
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/keyring"
 )
@@ -85,7 +86,7 @@ func (p *passphraseSource) read(e *env, prompt string) ([]byte, error) {
 }
 
 // changeKeys carries out a change and shows what became of it.
-func (e *env) changeKeys(cmd *cobra.Command, k app.KeyChange, words string) error {
+func (e *env) changeKeys(cmd *cobra.Command, k ops.KeyChange, words string) error {
 	r, err := e.app.ChangeKeys(cmd.Context(), k)
 	if err != nil {
 		return err
@@ -109,7 +110,7 @@ func (e *env) changeKeys(cmd *cobra.Command, k app.KeyChange, words string) erro
 }
 
 func newKeyNew(e *env) *cobra.Command {
-	k := app.KeyChange{Do: "new"}
+	k := ops.KeyChange{Do: "new"}
 	p := passphraseSource{help: "protect the key by a passphrase that is asked for"}
 	cmd := &cobra.Command{Use: "new ZONE", Short: "make a key",
 		Long: `Makes a key for a zone. One key that signs everything (single) suits most; ksk and
@@ -150,7 +151,7 @@ func newKeyList(e *env) *cobra.Command {
 				return e.ui.Object(map[string]any{"zone": ring.Zone.String(), "folder": ring.Dir, "keys": keys})
 			}
 			if len(keys) == 0 {
-				e.ui.Sayf("%s has no keys in %s; make one with: fencepost key new %s\n", args[0], app.Shown(ring.Dir), args[0])
+				e.ui.Sayf("%s has no keys in %s; make one with: fencepost key new %s\n", args[0], edit.Shown(ring.Dir), args[0])
 				return nil
 			}
 			e.keyTable(keys)
@@ -160,7 +161,7 @@ func newKeyList(e *env) *cobra.Command {
 				}
 			}
 			if ring.Roll.Roll != nil {
-				e.ui.Printf("\nA rollover is going on: %s; see: fencepost roll %s\n", ring.Roll.Roll.Kind.Words(), args[0])
+				e.ui.Printf("\nA rollover is going on: %s; see: fencepost roll %s\n", ring.Roll.Roll.Kind.Description(), args[0])
 			}
 			return nil
 		}}
@@ -171,7 +172,7 @@ func newKeyList(e *env) *cobra.Command {
 // stateStyle is how a state is painted.
 var stateStyle = map[string]ui.Style{"active": ui.Good, "retired": ui.Suspect, "revoked": ui.Bad}
 
-func (e *env) keyTable(keys []app.KeyInfo) {
+func (e *env) keyTable(keys []ops.KeyInfo) {
 	var rows [][]string
 	for _, k := range keys {
 		state := k.State
@@ -195,7 +196,7 @@ func (e *env) keyTable(keys []app.KeyInfo) {
 }
 
 // shown3 says what the zone shows of a key.
-func shown3(k app.KeyInfo) string {
+func shown3(k ops.KeyInfo) string {
 	var words []string
 	if k.Published {
 		words = append(words, "DNSKEY")
@@ -213,7 +214,7 @@ func shown3(k app.KeyInfo) string {
 	return strings.Join(words, ", ")
 }
 
-func dsWords(k app.KeyInfo) string {
+func dsWords(k ops.KeyInfo) string {
 	if k.DS == "none" {
 		return "-"
 	}
@@ -252,13 +253,13 @@ func newKeyShow(e *env) *cobra.Command {
 					return nil
 				}
 			}
-			return fmt.Errorf("%s has no key %d in %s; see: fencepost key list %s", args[0], tag, app.Shown(ring.Dir), args[0])
+			return fmt.Errorf("%s has no key %d in %s; see: fencepost key list %s", args[0], tag, edit.Shown(ring.Dir), args[0])
 		}}
 	keyFlags(cmd, &dir)
 	return cmd
 }
 
-func (e *env) showKey(ring *keyring.Ring, k app.KeyInfo) {
+func (e *env) showKey(ring *keyring.Ring, k ops.KeyInfo) {
 	line := func(name, format string, args ...any) {
 		e.ui.Printf("  %-16s %s\n", name, fmt.Sprintf(format, args...))
 	}
@@ -269,7 +270,7 @@ func (e *env) showKey(ring *keyring.Ring, k app.KeyInfo) {
 	line("in the zone", "%s", shown3(k))
 	line("DS", "%s", k.DS)
 	if k.File != "" {
-		line("file", "%s", filepath.Join(app.Shown(ring.Dir), k.File))
+		line("file", "%s", filepath.Join(edit.Shown(ring.Dir), k.File))
 	}
 	if k.Note != "" {
 		line("origin", "%s", k.Note)
@@ -293,7 +294,7 @@ func (e *env) showKey(ring *keyring.Ring, k app.KeyInfo) {
 }
 
 func newKeyImport(e *env) *cobra.Command {
-	k := app.KeyChange{Do: "import"}
+	k := ops.KeyChange{Do: "import"}
 	var public string
 	var origin string
 	open := passphraseSource{help: "ask for the passphrase that opens the key"}
@@ -350,7 +351,7 @@ are published and never sign here (RFC 8901).`,
 
 // importKeys imports files one after another; of a folder full of files those that
 // are no private keys are passed over, with a word.
-func (e *env) importKeys(cmd *cobra.Command, k app.KeyChange, files []string, name dnsname.Name) error {
+func (e *env) importKeys(cmd *cobra.Command, k ops.KeyChange, files []string, name dnsname.Name) error {
 	done := 0
 	for _, file := range files {
 		if k.Foreign {
@@ -452,7 +453,7 @@ func writeSecret(path string, text []byte) error {
 
 // newKeyStage is a command that moves a key on in its life.
 func newKeyStage(e *env, do, short, long string) *cobra.Command {
-	k := app.KeyChange{Do: do}
+	k := ops.KeyChange{Do: do}
 	words := map[string]string{"activate": "activated", "retire": "retired", "delete": "deleted"}[do]
 	cmd := &cobra.Command{Use: do + " ZONE TAG", Short: short, Long: long,
 		Example: "  fencepost key " + do + " saltmarsh.example 12345",

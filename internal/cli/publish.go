@@ -6,22 +6,28 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"fencepost/dnsname"
-	"fencepost/internal/app"
 	"fencepost/internal/control"
+	"fencepost/internal/edit"
 	"fencepost/internal/eventlog"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/server"
+	"fencepost/server/zonestate"
+	"fencepost/zone"
 	"fencepost/zonefile"
 )
 
@@ -63,9 +69,10 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	}
 	lines := eventlog.New(e.err, drops)
 	defer lines.Close(logPatience)
-	var handler slog.Handler = slog.NewTextHandler(lines, &slog.HandlerOptions{Level: level})
+	how := &slog.HandlerOptions{Level: level, ReplaceAttr: explained}
+	var handler slog.Handler = slog.NewTextHandler(lines, how)
 	if e.ui.JSON {
-		handler = slog.NewJSONHandler(lines, &slog.HandlerOptions{Level: level})
+		handler = slog.NewJSONHandler(lines, how)
 	}
 	sv, err := e.app.NewService(listen, slog.New(handler))
 	if err != nil {
@@ -76,9 +83,13 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
+	var others sync.WaitGroup // the ways in end with the server, and are waited for
+	defer others.Wait()
 	defer cancel()
-	go control.Serve(ctx, l, commands(sv))
-	go reloadOnSignal(ctx, hup, sv, slog.New(handler))
+	others.Go(func() {
+		control.Serve(ctx, l, control.Errors{Kinds: ops.ControlKinds, Explain: ui.Explain}, commands(sv))
+	})
+	others.Go(func() { reloadOnSignal(ctx, hup, sv, slog.New(handler)) })
 	return sv.Run(ctx, func(st server.Start) {
 		lines.Flush(logPatience) // what went wrong stands before what says that all is ready
 		var at []string
@@ -97,17 +108,25 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	})
 }
 
+// explained puts errors in the log into the words that people get.
+func explained(_ []string, a slog.Attr) slog.Attr {
+	if err, is := a.Value.Any().(error); is {
+		a.Value = slog.StringValue(ui.Explain(err))
+	}
+	return a
+}
+
 // logPatience is how long the end of a server waits for the reader of its log.
 const logPatience = time.Second
 
 // reloadOnSignal reloads on SIGHUP.
-func reloadOnSignal(ctx context.Context, c <-chan os.Signal, sv *app.Service, log *slog.Logger) {
+func reloadOnSignal(ctx context.Context, c <-chan os.Signal, sv *ops.Service, log *slog.Logger) {
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-c:
-			if _, err := sv.Reload(ctx); err != nil {
+			if _, err := sv.Reload(ctx, "a signal"); err != nil {
 				log.Error("reload", "error", err)
 			}
 		}
@@ -115,9 +134,11 @@ func reloadOnSignal(ctx context.Context, c <-chan os.Signal, sv *app.Service, lo
 }
 
 // commands carries out what comes over the control socket.
-func commands(sv *app.Service) control.Handler {
+func commands(sv *ops.Service) control.Handler {
 	byName := map[string]func(context.Context, dnsname.Name, json.RawMessage) (any, error){
-		"status": func(context.Context, dnsname.Name, json.RawMessage) (any, error) { return sv.Server.Status(), nil },
+		"status": func(context.Context, dnsname.Name, json.RawMessage) (any, error) {
+			return control.StatusOf(sv.Server.Status(), ui.Explain), nil
+		},
 		"refresh": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
 			return nil, sv.Server.Refresh(z)
 		},
@@ -125,34 +146,49 @@ func commands(sv *app.Service) control.Handler {
 			return nil, sv.Server.NotifyPeers(z)
 		},
 		"dump": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
-			return dumpText(sv.Server, z)
+			return dump(sv.Server, z)
 		},
 		"keys": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
-			var k app.KeyChange
+			var k ops.KeyChange
 			if err := json.Unmarshal(args, &k); err != nil {
 				return nil, err
 			}
 			return sv.ChangeKeys(ctx, z, k)
 		},
 		"roll": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
-			var c app.RollChange
+			var c ops.RollChange
 			if err := json.Unmarshal(args, &c); err != nil {
 				return nil, err
 			}
 			return sv.ChangeRoll(ctx, z, c)
 		},
+		"history": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			return sv.History(ctx, z, args)
+		},
+		"compare": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) { return sv.Compare(z, args) },
+		"version": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			version, err := sv.Version(z, args)
+			if err != nil {
+				return nil, err
+			}
+			return zoneText(version), nil
+		},
 		"published": func(context.Context, dnsname.Name, json.RawMessage) (any, error) { return sv.Published() },
-		"reload": func(ctx context.Context, _ dnsname.Name, args json.RawMessage) (any, error) {
-			reload := sv.Reload
+		"reload": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			var how reloadArgs
 			if err := json.Unmarshal(args, &how); len(args) > 0 && err != nil {
 				return nil, err
 			}
+			if !z.IsZero() {
+				results, err := sv.ReloadZone(ctx, z, how.Step, control.Caller(ctx))
+				return zoneResults(results), err
+			}
+			reload := sv.Reload
 			if how.ClockIsRight {
 				reload = sv.ClockIsRight
 			}
-			results, err := reload(ctx)
-			var config *app.ConfigError
+			results, err := reload(ctx, control.Caller(ctx))
+			var config *edit.ConfigError
 			if errors.As(err, &config) {
 				d := config.Diags.All[0]
 				return nil, fmt.Errorf("%w: %s: %s; see: fencepost check", err, config.Source.Position(d.Span.Start), d.Message)
@@ -182,12 +218,12 @@ type zoneResult struct {
 	Note    string `json:"note,omitempty"`
 }
 
-func zoneResults(in []server.ZoneResult) []zoneResult {
+func zoneResults(in []zonestate.ZoneResult) []zoneResult {
 	out := []zoneResult{}
 	for _, r := range in {
 		z := zoneResult{Zone: r.Zone.String(), Change: string(r.Change), Serial: r.Serial, Note: r.Note}
 		if r.Err != nil {
-			z.Problem = r.Err.Error()
+			z.Problem = ui.Explain(r.Err)
 		}
 		out = append(out, z)
 	}
@@ -200,41 +236,45 @@ func (e *env) call(ctx context.Context, r control.Request, result any) error {
 	if err != nil {
 		return err
 	}
-	return control.Call(ctx, c.Control, r, result)
+	return ops.Client(c).Call(ctx, r, result)
 }
 
 // reloadArgs says how to reload.
 type reloadArgs struct {
 	ClockIsRight bool `json:"clock_is_right,omitempty"`
+	// Step is what a command did to the zone, which then need not be read.
+	Step *ops.Step `json:"step,omitempty"`
 }
 
 func newReload(e *env) *cobra.Command {
 	var how reloadArgs
-	cmd := &cobra.Command{Use: "reload", GroupID: stagePublish, Short: "make the running server take the changed files",
-		Long: `Makes the running server read fencepost.toml and the zone files again. A zone with
-errors, or one whose content changed while its serial did not, is not taken: the
-version in service stays.
+	cmd := &cobra.Command{Use: "reload [ZONE]", GroupID: stagePublish, Short: "make the running server take the changed files",
+		Long: `Makes the running server read fencepost.toml and the zone files that have changed;
+with ZONE the files of that zone alone. A zone with errors, or one whose content
+changed while its serial did not, is not taken: the version in service stays.
 
 After a clock that was ahead, nothing is signed until that time comes again: with
 --clock-is-right you say that the clock is right now, and everything signed at a time
 still to come is signed anew.`,
 		Example: `  fencepost reload
+  fencepost reload saltmarsh.example
   fencepost reload --clock-is-right`,
-		Args: noArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		Args: atMost("ZONE"),
+		RunE: func(cmd *cobra.Command, names []string) error {
 			var results []zoneResult
+			zone := ""
+			if len(names) > 0 {
+				zone = names[0]
+			}
+			if zone != "" && how.ClockIsRight {
+				return usageError("--clock-is-right is about all zones: leave %s out", zone)
+			}
 			args, err := json.Marshal(how)
 			if err != nil {
 				return err
 			}
-			if err := e.call(cmd.Context(), control.Request{Command: "reload", Args: args}, &results); err != nil {
+			if err := e.call(cmd.Context(), control.Request{Command: "reload", Zone: zone, Args: args}, &results); err != nil {
 				return err
-			}
-			bad := 0
-			for _, r := range results {
-				if r.Problem != "" {
-					bad++
-				}
 			}
 			if e.ui.JSON {
 				if err := e.ui.Object(map[string]any{"zones": results}); err != nil {
@@ -243,13 +283,18 @@ still to come is signed anew.`,
 			} else {
 				e.reloaded(results)
 			}
-			if bad > 0 {
-				return shown(app.ErrFindings)
-			}
-			return nil
+			return refused(results)
 		}}
 	cmd.Flags().BoolVar(&how.ClockIsRight, "clock-is-right", false, "sign anew what a clock that was ahead signed: the time now is right")
 	return cmd
+}
+
+// refused is the error for a reload in which a zone was not taken; the reason has been shown.
+func refused(results []zoneResult) error {
+	if slices.ContainsFunc(results, func(r zoneResult) bool { return r.Problem != "" }) {
+		return shown(edit.ErrFindings)
+	}
+	return nil
 }
 
 func (e *env) reloaded(results []zoneResult) {
@@ -309,34 +354,48 @@ func newDump(e *env) *cobra.Command {
 		Example: `  fencepost dump tides.example > tides.zone`,
 		Args:    exactly("ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var text string
-			if err := e.call(cmd.Context(), control.Request{Command: "dump", Zone: args[0]}, &text); err != nil {
-				return err
-			}
-			if e.ui.JSON {
-				return e.ui.Object(map[string]any{"zone": args[0], "text": text})
-			}
-			e.ui.Printf("%s", text)
-			return nil
+			return e.callForText(cmd.Context(), control.Request{Command: "dump", Zone: args[0]}, map[string]any{"zone": args[0]})
 		}}
 }
 
-// dumpText is a zone in service as a master file.
-func dumpText(s *server.Server, name dnsname.Name) (string, error) {
+// callForText sends a command whose result is text, and prints that; in JSON as "text"
+// of about.
+func (e *env) callForText(ctx context.Context, r control.Request, about map[string]any) error {
+	c, err := e.app.Config()
+	if err != nil {
+		return err
+	}
+	var text strings.Builder
+	to := e.out
+	if e.ui.JSON {
+		to = &text
+	}
+	err = ops.Client(c).Read(ctx, r, func(in io.Reader) error {
+		_, err := io.Copy(to, in)
+		return err
+	})
+	if err != nil || !e.ui.JSON {
+		return err
+	}
+	about["text"] = text.String()
+	return e.ui.Object(about)
+}
+
+// dump is a zone in service as a master file.
+func dump(s *server.Server, name dnsname.Name) (control.Text, error) {
 	z := s.Snapshot(name)
 	if z == nil {
-		return "", fmt.Errorf("%s: %w", name, server.ErrNoZone)
+		return nil, fmt.Errorf("%s: %w", name, zonestate.ErrNoZone)
 	}
-	// One line of the control socket has to hold it.
-	const most = 32 << 20
-	if z.Octets() > most/4 {
-		return "", fmt.Errorf("%s is too large to be printed here: transfer it instead", name)
+	return zoneText(z), nil
+}
+
+func zoneText(z *zone.Snapshot) control.Text {
+	return func(to io.Writer) error {
+		w := bufio.NewWriter(to)
+		if err := zonefile.Write(w, z); err != nil {
+			return err
+		}
+		return w.Flush()
 	}
-	var b strings.Builder
-	w := bufio.NewWriter(&b)
-	if err := zonefile.Write(w, z); err != nil {
-		return "", err
-	}
-	_ = w.Flush() // into memory
-	return b.String(), nil
 }

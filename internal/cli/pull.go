@@ -9,12 +9,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"fencepost/diag"
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
 func newPull(e *env) *cobra.Command {
-	var o app.Pull
+	var o ops.Pull
 	cmd := &cobra.Command{Use: "pull ZONE --from SERVER", GroupID: stageWrite, Short: "take a zone over from another server, or from a file",
 		Long: `Fetches a zone by transfer and writes it as a tidy master file: the TTL that most
 records have once at the head, names relative to the zone. Records that a signer
@@ -50,7 +50,7 @@ with -o. What check finds in it is reported: what was not understood, and where.
 	return cmd
 }
 
-func (e *env) pulled(p *app.Pulled, o app.Pull) error {
+func (e *env) pulled(p *ops.Pulled, o ops.Pull) error {
 	if e.ui.JSON {
 		return e.ui.Object(map[string]any{"zone": p.Zone.String(), "serial": p.Serial, "records": p.Records, "left_out": p.Left, "files": append([]string{}, p.Files...),
 			"notes": append([]string{}, p.Notes...), "errors": p.Diags.Count(diag.Error), "warnings": p.Diags.Count(diag.Warning)})

@@ -3,12 +3,12 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
 	"fencepost/internal/ui"
 )
 
 func newReverse(e *env) *cobra.Command {
-	var o app.Reverse
+	var o edit.Reverse
 	var check bool
 	cmd := &cobra.Command{Use: "reverse NETWORK", GroupID: stageWrite, Short: "derive reverse zones from the addresses of hosts, or check them",
 		Long: `Makes the reverse zone of a network, or completes the one there is, with a PTR
@@ -28,14 +28,14 @@ host does not have the address, are listed. Exit status 1 if there are any.`,
 			}
 			return exactly("NETWORK")(cmd, args)
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				o.Network = args[0]
 			}
 			if check {
 				return e.reverseCheck(o.Network)
 			}
-			return e.edited(e.app.Reverse(o))
+			return e.edited(cmd.Context())(e.app.Reverse(o))
 		}}
 	cmd.Flags().BoolVar(&check, "check", false, "compare addresses and PTR records both ways, and write nothing")
 	cmd.Flags().StringArrayVar(&o.Servers, "ns", nil, "a `SERVER` of a zone that is made (default: those of the zone the hosts are in)")

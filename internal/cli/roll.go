@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
@@ -45,7 +45,7 @@ draws the time line.`,
 }
 
 func newRollStart(e *env) *cobra.Command {
-	c := app.RollChange{Do: "start"}
+	c := ops.RollChange{Do: "start"}
 	cmd := &cobra.Command{Use: "start ZONE", Short: "begin a rollover now",
 		Long: `Begins a rollover: keys are made, or those taken that key new made and nothing
 uses yet. Where the policy asks for another algorithm, all keys are replaced in the
@@ -73,7 +73,7 @@ func newRollChange(e *env, do, short, long string) *cobra.Command {
 		Example: "  fencepost roll " + do + " saltmarsh.example",
 		Args:    exactly("ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.changeRoll(cmd, args[0], app.RollChange{Do: do})
+			return e.changeRoll(cmd, args[0], ops.RollChange{Do: do})
 		}}
 }
 
@@ -88,7 +88,7 @@ sets its clock forward.`,
   fencepost roll step saltmarsh.example --now 2026-11-24T12:00:00Z`,
 		Args: exactly("ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c := app.RollChange{Do: "step"}
+			c := ops.RollChange{Do: "step"}
 			if e.now != "" {
 				c.Now = e.app.Now()
 			}
@@ -96,7 +96,7 @@ sets its clock forward.`,
 		}}
 }
 
-func (e *env) changeRoll(cmd *cobra.Command, zone string, c app.RollChange) error {
+func (e *env) changeRoll(cmd *cobra.Command, zone string, c ops.RollChange) error {
 	v, err := e.app.ChangeRoll(cmd.Context(), zone, c)
 	if err != nil {
 		return err
@@ -104,7 +104,7 @@ func (e *env) changeRoll(cmd *cobra.Command, zone string, c app.RollChange) erro
 	return e.showRoll(v)
 }
 
-func (e *env) showRoll(v *app.RollView) error {
+func (e *env) showRoll(v *ops.RollView) error {
 	switch e.format {
 	case "json":
 		return e.ui.Object(v)
@@ -118,7 +118,7 @@ func (e *env) showRoll(v *app.RollView) error {
 // phaseMarks stand before the steps of a time line.
 var phaseMarks = map[string]string{"done": "✓", "now": "▶", "next": "·"}
 
-func (e *env) rollText(v *app.RollView) {
+func (e *env) rollText(v *ops.RollView) {
 	zone := strings.TrimSuffix(v.Zone, ".")
 	switch v.State {
 	case "none":
@@ -150,7 +150,7 @@ func (e *env) rollText(v *app.RollView) {
 }
 
 // rollRow shows one step.
-func (e *env) rollRow(v *app.RollView, row app.RollRow) {
+func (e *env) rollRow(v *ops.RollView, row ops.RollRow) {
 	title := row.Title
 	if row.Phase == "now" {
 		title = e.ui.Paint(ui.Bold, "%s", title)
@@ -191,7 +191,7 @@ func (e *env) rollRow(v *app.RollView, row app.RollRow) {
 }
 
 // timelineOf is a rollover for the drawing.
-func timelineOf(v *app.RollView) ui.Timeline {
+func timelineOf(v *ops.RollView) ui.Timeline {
 	t := ui.Timeline{Title: strings.TrimSuffix(v.Zone, "."), Now: v.Now}
 	if v.Words != "" {
 		t.Title += ": " + v.Words

@@ -20,7 +20,8 @@ import (
 	"github.com/spf13/pflag"
 
 	"fencepost/diag"
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
@@ -60,9 +61,10 @@ type env struct {
 	color     string
 	quiet     bool
 	now       string
+	reload    bool // what edits write
 
 	ui    *ui.UI
-	app   *app.App
+	app   *ops.App
 	began bool // a command's own work has begun
 }
 
@@ -96,9 +98,9 @@ func (e *env) finish(err error) int {
 	}
 	status := exitFailed
 	switch {
-	case errors.Is(err, app.ErrUsage) || !e.began:
+	case errors.Is(err, edit.ErrUsage) || !e.began:
 		status = exitUsage
-	case errors.Is(err, app.ErrFindings):
+	case errors.Is(err, edit.ErrFindings):
 		status = exitFindings
 	}
 	var shown *shownError
@@ -114,9 +116,9 @@ func (e *env) finish(err error) int {
 
 // explainJSON writes an error as an object, with the findings that it is about.
 func (e *env) explainJSON(err error, status int) {
-	out := map[string]any{"error": interrupted(err).Error(), "status": status}
-	var config *app.ConfigError
-	var rejected *app.RejectedError
+	out := map[string]any{"error": ui.Explain(interrupted(err)), "status": status}
+	var config *edit.ConfigError
+	var rejected *edit.RejectedError
 	switch {
 	case errors.As(err, &config):
 		out["findings"] = ui.FindingsJSON(config.Source, config.Diags)
@@ -138,8 +140,8 @@ func interrupted(err error) error {
 
 // explain shows an error with what belongs to it.
 func (e *env) explain(err error) {
-	var config *app.ConfigError
-	var rejected *app.RejectedError
+	var config *edit.ConfigError
+	var rejected *edit.RejectedError
 	switch {
 	case errors.As(err, &config):
 		_ = e.onErr().Findings(config.Source, config.Diags)
@@ -214,7 +216,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 	f.StringVar(&e.now, "now", "", "take this `TIME` for the present (RFC 3339, or seconds since 1970)")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.setUp(cmd) }
 	root.AddCommand(
-		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newRename(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newPull(e),
+		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newRename(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newHistory(e), newRestore(e), newPull(e),
 		newCheck(e), newExplain(e), newEditor(e),
 		newKey(e), newSign(e), newVerify(e), newRoll(e), newHandover(e),
 		newServe(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
@@ -264,14 +266,14 @@ func (e *env) setUp(cmd *cobra.Command) error {
 		}
 		now = func() time.Time { return t }
 	}
-	e.app = &app.App{Workspace: e.workspace, Now: now, Given: e.now != ""}
+	e.app = &ops.App{Files: edit.Files{Workspace: e.workspace, Now: now}, Given: e.now != ""}
 	return nil
 }
 
 // running makes the clock go on from --now, for servers.
 func (e *env) running() {
 	if e.now != "" {
-		e.app.Played = app.NewClock(e.app.Now())
+		e.app.Played = ops.NewClock(e.app.Now())
 		e.app.Now = e.app.Played.Now
 	}
 }
@@ -346,7 +348,8 @@ func subcommand(cmd *cobra.Command, args []string) string {
 // synonyms are words that people try, and the commands that do it.
 var synonyms = map[string]string{"delete": "remove", "del": "remove", "erase": "remove", "edit": "change", "update": "change", "modify": "change", "replace": "change",
 	"create": "new", "validate": "check", "test": "check", "query": "ask", "lookup": "ask", "resolve": "ask", "fetch": "pull", "import": "pull", "export": "dump", "print": "dump",
-	"start": "serve", "run": "serve", "restart": "reload", "format": "tidy", "search": "find", "compare": "diff", "transfer": "pull or refresh", "rollover": "roll"}
+	"start": "serve", "run": "serve", "restart": "reload", "format": "tidy", "search": "find", "compare": "diff", "transfer": "pull or refresh", "rollover": "roll",
+	"log": "history", "versions": "history", "undo": "restore", "revert": "restore", "rollback": "restore"}
 
 // noArgs refuses arguments; on the root command an argument is a command that
 // does not exist.

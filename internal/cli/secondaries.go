@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
@@ -42,7 +42,7 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 	return cmd
 }
 
-func (e *env) secondaries(r *app.InStep) {
+func (e *env) secondaries(r *ops.InStep) {
 	var rows [][]string
 	good, compared := 0, 0
 	for _, s := range r.Servers {

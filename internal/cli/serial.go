@@ -8,12 +8,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
 	"fencepost/internal/ui"
 )
 
 func newSerial(e *env) *cobra.Command {
-	var o app.SerialOptions
+	var o edit.SerialOptions
 	var set string
 	cmd := &cobra.Command{Use: "serial ZONE", GroupID: stageWrite, Short: "show or raise the serial of a zone",
 		Long: `Shows the serial of a zone and what would follow it. The style, by date
@@ -52,7 +52,7 @@ them.`,
 	return cmd
 }
 
-func (e *env) showSerial(r *app.SerialResult, o app.SerialOptions) error {
+func (e *env) showSerial(r *edit.SerialResult, o edit.SerialOptions) error {
 	plain := strings.TrimSuffix(r.Zone.String(), ".")
 	if e.ui.JSON {
 		v := map[string]any{"zone": r.Zone.String(), "file": r.Path, "style": r.Style, "serial": r.Serial, "next": r.Next, "changed": r.Changed, "notes": append([]string{}, r.Notes...)}
@@ -84,7 +84,7 @@ func (e *env) showSerial(r *app.SerialResult, o app.SerialOptions) error {
 }
 
 // serialPlan shows the steps to a serial as commands, and what to wait for.
-func (e *env) serialPlan(r *app.SerialResult, plain string) {
+func (e *env) serialPlan(r *edit.SerialResult, plain string) {
 	from := r.Serial
 	if r.Served != 0 { // what counts is what secondaries have
 		from = r.Served

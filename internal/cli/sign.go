@@ -6,13 +6,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/roll"
 )
 
 func newSign(e *env) *cobra.Command {
-	var o app.SignOptions
+	var o ops.SignOptions
 	cmd := &cobra.Command{Use: "sign FILE|ZONE", GroupID: stageSign, Short: "sign a zone file",
 		Long: `Signs a zone: DNSKEY, proofs of what does not exist (NSEC, or NSEC3), CDS and
 CDNSKEY for the parent, and a signature over every set of records. The same zone,
@@ -61,7 +62,7 @@ back and verifies every signature, which takes longer than signing.`,
 			}
 			e.ui.Sayf("valid until %s\n", ui.When(r.Expires, e.app.Now()))
 			if o.Out != "-" {
-				e.ui.Sayf("wrote %s\n", app.Shown(r.Out))
+				e.ui.Sayf("wrote %s\n", edit.Shown(r.Out))
 			}
 			return nil
 		}}

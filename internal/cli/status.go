@@ -9,10 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"fencepost/dnsname"
-	"fencepost/internal/app"
 	"fencepost/internal/control"
+	"fencepost/internal/edit"
 	"fencepost/internal/ui"
-	"fencepost/server"
+	"fencepost/server/zonestate"
 )
 
 // manyZones is from how many zones on those without trouble are only counted.
@@ -32,7 +32,7 @@ Exit status: 0 all is well, 1 there is trouble.`,
   fencepost status --format json | jq '.zones[] | select(.trouble)'`,
 		Args: atMost("ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var st server.Status
+			var st control.Status
 			if err := e.call(cmd.Context(), control.Request{Command: "status"}, &st); err != nil {
 				return err
 			}
@@ -48,8 +48,8 @@ Exit status: 0 all is well, 1 there is trouble.`,
 			} else {
 				e.status(&st, all || len(args) > 0)
 			}
-			if slices.ContainsFunc(st.Zones, func(z server.ZoneStatus) bool { return z.Trouble != server.NoTrouble }) {
-				return shown(app.ErrFindings)
+			if slices.ContainsFunc(st.Zones, func(z control.ZoneStatus) bool { return z.Trouble != zonestate.NoTrouble }) {
+				return shown(edit.ErrFindings)
 			}
 			return nil
 		}}
@@ -58,30 +58,30 @@ Exit status: 0 all is well, 1 there is trouble.`,
 }
 
 // oneZone leaves one zone.
-func oneZone(st *server.Status, zone string) error {
+func oneZone(st *control.Status, zone string) error {
 	name, err := dnsname.Parse(zone, dnsname.Root)
 	if err != nil {
 		return usageError("%q is no zone name: %v", zone, err)
 	}
-	i := slices.IndexFunc(st.Zones, func(z server.ZoneStatus) bool { return strings.EqualFold(z.Zone, name.String()) })
+	i := slices.IndexFunc(st.Zones, func(z control.ZoneStatus) bool { return strings.EqualFold(z.Zone, name.String()) })
 	if i < 0 {
-		return fmt.Errorf("%s: %w", name, server.ErrNoZone)
+		return fmt.Errorf("%s: %w", name, zonestate.ErrNoZone)
 	}
 	st.Zones = st.Zones[i : i+1]
 	return nil
 }
 
 // gravity orders kinds of trouble: first what the world sees.
-var gravity = map[server.Trouble]int{server.Visible: 0, server.Ahead: 1, server.Loading: 2, server.NoTrouble: 3}
+var gravity = map[zonestate.Trouble]int{zonestate.Visible: 0, zonestate.Ahead: 1, zonestate.Loading: 2, zonestate.NoTrouble: 3}
 
-func (e *env) status(st *server.Status, all bool) {
+func (e *env) status(st *control.Status, all bool) {
 	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
 	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "query"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
-	slices.SortStableFunc(st.Zones, func(a, b server.ZoneStatus) int { return gravity[a.Trouble] - gravity[b.Trouble] })
+	slices.SortStableFunc(st.Zones, func(a, b control.ZoneStatus) int { return gravity[a.Trouble] - gravity[b.Trouble] })
 	zones := st.Zones
 	few := all || len(zones) <= manyZones
 	if !few {
-		n := slices.IndexFunc(zones, func(z server.ZoneStatus) bool { return gravity[z.Trouble] >= gravity[server.Loading] })
+		n := slices.IndexFunc(zones, func(z control.ZoneStatus) bool { return gravity[z.Trouble] >= gravity[zonestate.Loading] })
 		if n >= 0 {
 			zones = zones[:n]
 		}
@@ -99,8 +99,8 @@ func (e *env) status(st *server.Status, all bool) {
 	}
 }
 
-func (e *env) zoneTable(zones []server.ZoneStatus) {
-	style := map[server.Trouble]ui.Style{server.Visible: ui.Bad, server.Ahead: ui.Suspect, server.Loading: ui.Suspect, server.NoTrouble: ui.Good}
+func (e *env) zoneTable(zones []control.ZoneStatus) {
+	style := map[zonestate.Trouble]ui.Style{zonestate.Visible: ui.Bad, zonestate.Ahead: ui.Suspect, zonestate.Loading: ui.Suspect, zonestate.NoTrouble: ui.Good}
 	var rows [][]string
 	for i := range zones {
 		z := &zones[i]
@@ -122,29 +122,29 @@ func (e *env) zoneTable(zones []server.ZoneStatus) {
 }
 
 // summary counts zones.
-func (e *env) summary(zones []server.ZoneStatus) {
-	count := map[server.Trouble]int{}
+func (e *env) summary(zones []control.ZoneStatus) {
+	count := map[zonestate.Trouble]int{}
 	for i := range zones {
 		count[zones[i].Trouble]++
 	}
-	if count[server.Visible]+count[server.Ahead] > 0 {
+	if count[zonestate.Visible]+count[zonestate.Ahead] > 0 {
 		e.ui.Printf("\n")
 	}
-	e.ui.Printf("%s zones: %s well", ui.Count(len(zones)), e.ui.Paint(ui.Good, "%s", ui.Count(count[server.NoTrouble])))
-	if n := count[server.Loading]; n > 0 {
+	e.ui.Printf("%s zones: %s well", ui.Count(len(zones)), e.ui.Paint(ui.Good, "%s", ui.Count(count[zonestate.NoTrouble])))
+	if n := count[zonestate.Loading]; n > 0 {
 		e.ui.Printf(", %s still to be loaded", e.ui.Paint(ui.Suspect, "%s", ui.Count(n)))
 	}
-	if n := count[server.Ahead]; n > 0 {
+	if n := count[zonestate.Ahead]; n > 0 {
 		e.ui.Printf(", %s with trouble ahead", e.ui.Paint(ui.Suspect, "%s", ui.Count(n)))
 	}
-	if n := count[server.Visible]; n > 0 {
+	if n := count[zonestate.Visible]; n > 0 {
 		e.ui.Printf(", %s that the world sees something wrong with", e.ui.Paint(ui.Bad, "%s", ui.Count(n)))
 	}
 	e.ui.Printf("\n")
 }
 
 // zoneDetails says what there is to say about a zone beyond its row.
-func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
+func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 	var lines []string
 	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	bad := func(format string, args ...any) {
@@ -179,7 +179,7 @@ func (e *env) zoneDetails(z *server.ZoneStatus, now time.Time) {
 }
 
 // zoneTrouble says what is wrong, since when, and what to do.
-func (e *env) zoneTrouble(z *server.ZoneStatus, now time.Time, plain string, bad func(string, ...any)) {
+func (e *env) zoneTrouble(z *control.ZoneStatus, now time.Time, plain string, bad func(string, ...any)) {
 	since := ""
 	if !z.Troubled.IsZero() {
 		since = ", since " + ui.When(z.Troubled, now)
@@ -212,12 +212,12 @@ func (e *env) zoneTrouble(z *server.ZoneStatus, now time.Time, plain string, bad
 }
 
 // zoneKeys says what there is to say about signatures and keys.
-func (e *env) zoneKeys(z *server.ZoneStatus, now time.Time, say, bad func(string, ...any)) {
+func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(string, ...any)) {
 	if !z.Signatures.IsZero() {
 		switch {
 		case !now.Before(z.Signatures):
 			bad("signatures have expired, the first %s: validating resolvers reject the zone", ui.When(z.Signatures, now))
-		case z.Keys == nil && z.Problem == "" && z.Trouble == server.NoTrouble:
+		case z.Keys == nil && z.Problem == "" && z.Trouble == zonestate.NoTrouble:
 			say("signatures are valid until %s; whoever signs the zone renews them", ui.When(z.Signatures, now))
 		case strings.HasPrefix(z.Problem, "signing: "):
 			bad("signatures are valid until %s, and are not renewed while this lasts", ui.When(z.Signatures, now))

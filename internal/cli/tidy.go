@@ -5,12 +5,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
 	"fencepost/internal/ui"
 )
 
 func newTidy(e *env) *cobra.Command {
-	var o app.TidyOptions
+	var o edit.TidyOptions
 	cmd := &cobra.Command{Use: "tidy [FILE|ZONE]...", GroupID: stageWrite, Short: "put zone files into one house style",
 		Long: `Writes owner, TTL, type and data in columns, an owner once for a run of its
 records, types in capitals, times in seconds, at most one blank line in a row and
@@ -46,7 +46,7 @@ With --check nothing is written; the exit status is 1 if a file is not tidy.`,
 	return cmd
 }
 
-func (e *env) tidied(t *app.Tidied, check bool) {
+func (e *env) tidied(t *edit.Tidied, check bool) {
 	switch {
 	case !t.Changed:
 		e.ui.Sayf("%s is tidy\n", t.Path)

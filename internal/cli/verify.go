@@ -6,13 +6,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/workspace"
 )
 
 func newVerify(e *env) *cobra.Command {
-	var o app.VerifyOptions
+	var o ops.VerifyOptions
 	var within string
 	cmd := &cobra.Command{Use: "verify FILE|ZONE", GroupID: stageSign, Short: "prove a signed zone file right",
 		Long: `Checks every signature of a signed zone, the chain of NSEC or NSEC3 records and
@@ -62,7 +62,7 @@ func numbers(octets []uint8) []int {
 	return out
 }
 
-func (e *env) verified(r *app.Verified, err error) error {
+func (e *env) verified(r *ops.Verified, err error) error {
 	if ferr := e.ui.Findings(r.Source, r.Diags); ferr != nil {
 		return ferr
 	}

@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"cmp"
+	"context"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -8,18 +11,18 @@ import (
 	"github.com/spf13/cobra"
 
 	"fencepost/diag"
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
 	"fencepost/internal/ui"
 )
 
-func starterFlags(cmd *cobra.Command, s *app.Starter) {
+func starterFlags(cmd *cobra.Command, s *edit.Starter) {
 	cmd.Flags().StringArrayVar(&s.Servers, "ns", nil, "a `SERVER`: a label in the zone with its address, ns1=ADDRESS[,ADDRESS], or a whole name; repeat it for each")
 	cmd.Flags().StringVar(&s.Contact, "contact", "", "`MAILBOX` of the person responsible (default: hostmaster in the zone)")
 	timerFlags(cmd, &s.Timers)
 }
 
 // timerFlags are the times of a SOA.
-func timerFlags(cmd *cobra.Command, t *app.Timers) {
+func timerFlags(cmd *cobra.Command, t *edit.Timers) {
 	cmd.Flags().StringVar(&t.Refresh, "refresh", "", "`TIME` after which secondaries look for a new version (SOA)")
 	cmd.Flags().StringVar(&t.Retry, "retry", "", "`TIME` after which they try again when that failed (SOA)")
 	cmd.Flags().StringVar(&t.Expire, "expire", "", "`TIME` for which they go on without the primary (SOA)")
@@ -27,7 +30,7 @@ func timerFlags(cmd *cobra.Command, t *app.Timers) {
 }
 
 func newInit(e *env) *cobra.Command {
-	var s app.Starter
+	var s edit.Starter
 	cmd := &cobra.Command{Use: "init DIR", GroupID: stageWrite, Short: "make a workspace with a first zone",
 		Long: `Makes a workspace: fencepost.toml, a folder for zones, and a first zone that
 checks clean. Nothing that exists is written over.`,
@@ -47,8 +50,8 @@ checks clean. Nothing that exists is written over.`,
 }
 
 func newNew(e *env) *cobra.Command {
-	var s app.Starter
-	var aud app.Audience
+	var s edit.Starter
+	var aud edit.Audience
 	cmd := &cobra.Command{Use: "new ZONE", GroupID: stageWrite, Short: "make a zone file in the workspace",
 		Long: `Makes a master file with SOA and NS records, timers that suit most, and comments
 that say what each timer means, and lists the zone in fencepost.toml.
@@ -60,10 +63,10 @@ that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
   fencepost new dunes.example --like saltmarsh.example
   fencepost new saltmarsh.example --audience inside --network 192.0.2.0/24`,
 		Args: exactly("ZONE"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if aud.Name != "" {
 				aud.Zone = args[0]
-				return e.edited(e.app.AddAudience(aud))
+				return e.edited(cmd.Context())(e.app.AddAudience(aud))
 			}
 			s.Zone = args[0]
 			res, err := e.app.New(s)
@@ -81,7 +84,7 @@ that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
 	return cmd
 }
 
-func (e *env) created(c *app.Created, next string) error {
+func (e *env) created(c *edit.Created, next string) error {
 	if e.ui.JSON {
 		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "files": c.Files})
 	}
@@ -92,7 +95,13 @@ func (e *env) created(c *app.Created, next string) error {
 	return nil
 }
 
-func editFlags(cmd *cobra.Command, o *app.Edit) {
+// reloadFlag has the running server take what an edit writes.
+func (e *env) reloadFlag(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&e.reload, "reload", false, "have the running server take the change at once")
+}
+
+func (e *env) editFlags(cmd *cobra.Command, o *edit.Edit) {
+	e.reloadFlag(cmd)
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
 	cmd.Flags().BoolVar(&o.PTR, "ptr", false, "change the PTR records in the workspace's reverse zones too")
 	cmd.Flags().StringVar(&o.Zones, "zones", "", "make the edit in all zones that fit this `PATTERN`, in place of ZONE")
@@ -112,12 +121,12 @@ With --zones PATTERN in place of ZONE the same edit is made in every zone of the
 workspace that fits; those in which there is nothing to be done are passed over.`
 
 // stdin reads the records of an edit from standard input.
-func (e *env) stdin(cmd *cobra.Command) ([]app.RecordArg, error) {
+func (e *env) stdin(cmd *cobra.Command) ([]edit.RecordArg, error) {
 	text, err := readStdin(cmd)
 	if err != nil {
 		return nil, err
 	}
-	return app.ParseRecords(text)
+	return edit.ParseRecords(text)
 }
 
 // readStdin reads all of standard input.
@@ -131,7 +140,7 @@ func readStdin(cmd *cobra.Command) ([]byte, error) {
 }
 
 // records reads the records of an edit: its arguments, or standard input.
-func (e *env) records(cmd *cobra.Command, args []string, ttl string) ([]app.RecordArg, error) {
+func (e *env) records(cmd *cobra.Command, args []string, ttl string) ([]edit.RecordArg, error) {
 	if len(args) == 1 && args[0] == "-" {
 		list, err := e.stdin(cmd)
 		for i := range list {
@@ -141,11 +150,11 @@ func (e *env) records(cmd *cobra.Command, args []string, ttl string) ([]app.Reco
 		}
 		return list, err
 	}
-	r := app.RecordFromWords(args)
+	r := edit.RecordFromWords(args)
 	if r.TTL == "" || ttl != "" {
 		r.TTL = ttl
 	}
-	return []app.RecordArg{r}, nil
+	return []edit.RecordArg{r}, nil
 }
 
 // orStdin wants the named arguments, or ZONE and -.
@@ -182,7 +191,7 @@ func completed(cmd *cobra.Command, given []string) []string {
 }
 
 // editArgs takes zone and records of an edit from its arguments.
-func (e *env) editArgs(cmd *cobra.Command, o *app.Edit, args []string, ttl string) (err error) {
+func (e *env) editArgs(cmd *cobra.Command, o *edit.Edit, args []string, ttl string) (err error) {
 	args = completed(cmd, args)
 	o.Zone = args[0]
 	o.Records, err = e.records(cmd, args[1:], ttl)
@@ -190,19 +199,19 @@ func (e *env) editArgs(cmd *cobra.Command, o *app.Edit, args []string, ttl strin
 }
 
 func newAdd(e *env) *cobra.Command {
-	var o app.Edit
+	var o edit.Edit
 	var ttl string
 	cmd := &cobra.Command{Use: "add ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "add records",
 		Long: "Adds records where a person would put them.\n" + editLong,
 		Example: `  fencepost add saltmarsh.example cam-north A 198.51.100.31 --ptr
-  fencepost add saltmarsh.example @ MX 20 mail2
+  fencepost add saltmarsh.example @ MX 20 mail2 --reload
   fencepost add saltmarsh.example note TXT "high water at six" --ttl 300
   fencepost add saltmarsh.example 'gauge[01-40]' A '198.51.100.[11-50]' --dry-run
   fencepost add saltmarsh.example - <hosts.txt
   fencepost add --zones '*' @ CAA 0 issue ca.example.net`,
 		Args: orManyZones(func(cmd *cobra.Command, given []string) error {
 			if len(given) == 3 { // what is missing is said in words
-				r := app.RecordFromWords(given[1:])
+				r := edit.RecordFromWords(given[1:])
 				return r.Lacks()
 			}
 			return atLeast("ZONE", "OWNER", "TYPE", "DATA")(cmd, given)
@@ -211,16 +220,16 @@ func newAdd(e *env) *cobra.Command {
 			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err
 			}
-			return e.edited(e.app.Add(o))
+			return e.edited(cmd.Context())(e.app.Add(o))
 		}}
-	editFlags(cmd, &o)
+	e.editFlags(cmd, &o)
 	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached (default: that of the file)")
 	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
 	return cmd
 }
 
 func newChange(e *env) *cobra.Command {
-	var o app.Edit
+	var o edit.Edit
 	var ttl string
 	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE [DATA...]", GroupID: stageWrite, Short: "replace the data of records, or change a TTL or a timer",
 		Long: `Replaces the data of records. Where the owner has several records of the type,
@@ -241,9 +250,9 @@ flags of their own; comments that explain them follow.
 			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err
 			}
-			return e.edited(e.app.Change(o))
+			return e.edited(cmd.Context())(e.app.Change(o))
 		}}
-	editFlags(cmd, &o)
+	e.editFlags(cmd, &o)
 	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached, or default for that of the file")
 	cmd.Flags().StringVar(&o.From, "from", "", "the `DATA` to be replaced, where there are several records")
 	cmd.Flags().BoolVar(&o.Everywhere, "everywhere", false, "with --from: at every owner that has these data; OWNER is left out")
@@ -253,7 +262,7 @@ flags of their own; comments that explain them follow.
 }
 
 func newRename(e *env) *cobra.Command {
-	var o app.Rename
+	var o edit.Rename
 	cmd := &cobra.Command{Use: "rename ZONE OLD NEW", GroupID: stageWrite, Short: "give a host another name, with all that points to it",
 		Long: `Gives a name another one: its records and those of the names below it (such as
 _443._tcp.OLD) move, and everything that points to it follows, in all zones of the
@@ -261,16 +270,17 @@ workspace: aliases, MX, SRV, NS, PTR. All files are written, or none.`,
 		Example: `  fencepost rename saltmarsh.example web www2
   fencepost rename saltmarsh.example mail post --dry-run`,
 		Args: exactly("ZONE", "OLD", "NEW"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Zone, o.From, o.To = args[0], args[1], args[2]
-			return e.edited(e.app.Rename(o))
+			return e.edited(cmd.Context())(e.app.Rename(o))
 		}}
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
+	e.reloadFlag(cmd)
 	return cmd
 }
 
 func newRemove(e *env) *cobra.Command {
-	var o app.Edit
+	var o edit.Edit
 	cmd := &cobra.Command{Use: "remove ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "remove records",
 		Long: "Removes a record, all records of a type, or all records of an owner.\n" + editLong,
 		Example: `  fencepost remove saltmarsh.example cam-north --ptr
@@ -281,9 +291,9 @@ func newRemove(e *env) *cobra.Command {
 			if err := e.editArgs(cmd, &o, args, ""); err != nil {
 				return err
 			}
-			return e.edited(e.app.Remove(o))
+			return e.edited(cmd.Context())(e.app.Remove(o))
 		}}
-	editFlags(cmd, &o)
+	e.editFlags(cmd, &o)
 	return cmd
 }
 
@@ -299,16 +309,52 @@ type editedFile struct {
 }
 
 // edited shows what an edit did.
-func (e *env) edited(r *app.Edited, err error) error {
-	if err != nil {
-		return err
+//
+// With --reload the running server takes it too.
+func (e *env) edited(ctx context.Context) func(*edit.Edited, error) error {
+	return func(r *edit.Edited, err error) error {
+		if err != nil {
+			return err
+		}
+		if !e.reload || !r.Written {
+			return e.showEdited(r, nil)
+		}
+		results := []zoneResult{}
+		perr := e.app.ReloadEdited(ctx, r, func(zone string, call func(any) error) error {
+			var one []zoneResult
+			if err := call(&one); err != nil {
+				return fmt.Errorf("the files are written, and %s was not reloaded: %w", strings.TrimSuffix(zone, "."), err)
+			}
+			results = append(results, one...)
+			return nil
+		})
+		if err := e.showEdited(r, results); err != nil {
+			return err
+		}
+		switch {
+		case e.ui.JSON:
+		case len(results) > 0:
+			e.ui.Printf("\n")
+			e.reloaded(results)
+		case perr == nil:
+			e.ui.Sayf("nothing to reload: no zone of this workspace was changed\n")
+		}
+		return cmp.Or(perr, refused(results))
 	}
+}
+
+// showEdited shows what an edit did, and in JSON what the server made of it.
+func (e *env) showEdited(r *edit.Edited, reloaded []zoneResult) error {
 	if e.ui.JSON {
 		files := []editedFile{}
 		for _, f := range r.Files {
 			files = append(files, editedFile{f.Zone.String(), f.Path, f.Removed, f.Added, f.OldSerial, f.Serial, ui.FindingsJSON(f.Source, f.Fresh)})
 		}
-		return e.ui.Object(map[string]any{"written": r.Written, "files": files, "notes": append([]string{}, r.Notes...)})
+		out := map[string]any{"written": r.Written, "files": files, "notes": append([]string{}, r.Notes...)}
+		if reloaded != nil {
+			out["zones"] = reloaded
+		}
+		return e.ui.Object(out)
 	}
 	verb := "wrote"
 	if !r.Written {

@@ -3,14 +3,24 @@ package control_test
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
 	"fencepost/internal/control"
 )
+
+var errMisuse = errors.New("wrong use")
+
+var kinds = []control.Kind{{Name: "usage", Err: errMisuse, Status: 400}}
+
+func client(path string) control.Client { return control.Client{Path: path, Kinds: kinds} }
 
 func start(t *testing.T, path string) {
 	t.Helper()
@@ -21,9 +31,22 @@ func start(t *testing.T, path string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
-		control.Serve(ctx, l, func(_ context.Context, r control.Request) (any, error) {
-			if r.Command == "fail" {
+		control.Serve(ctx, l, control.Errors{Kinds: kinds}, func(ctx context.Context, r control.Request) (any, error) {
+			switch r.Command {
+			case "fail":
 				return nil, errors.New("it does not work")
+			case "who":
+				return control.Caller(ctx), nil
+			case "misuse":
+				return nil, fmt.Errorf("the zone %s: %w", r.Zone, errMisuse)
+			case "text":
+				return control.Text(func(w io.Writer) error {
+					_, _ = io.WriteString(w, strings.Repeat("line\n", 100000))
+					if r.Zone == "broken." {
+						return errors.New("the rest\ncannot be read")
+					}
+					return nil
+				}), nil
 			}
 			return map[string]string{"you said": r.Command + " " + r.Zone}, nil
 		})
@@ -35,17 +58,42 @@ func start(t *testing.T, path string) {
 func TestCall(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "state", "control.sock")
 	ctx := context.Background()
-	if err := control.Call(ctx, path, control.Request{}, nil); !errors.Is(err, control.ErrNotRunning) {
+	if err := client(path).Call(ctx, control.Request{}, nil); !errors.Is(err, control.ErrNotRunning) {
 		t.Errorf("nobody there: %v", err)
 	}
 	start(t, path)
 	var got map[string]string
-	if err := control.Call(ctx, path, control.Request{Command: "refresh", Zone: "a."}, &got); err != nil || got["you said"] != "refresh a." {
+	if err := client(path).Call(ctx, control.Request{Command: "refresh", Zone: "a."}, &got); err != nil || got["you said"] != "refresh a." {
 		t.Errorf("%v, %v", got, err)
 	}
 	var said *control.ServerError
-	if err := control.Call(ctx, path, control.Request{Command: "fail"}, nil); !errors.As(err, &said) || said.Text != "it does not work" {
+	if err := client(path).Call(ctx, control.Request{Command: "fail"}, nil); !errors.As(err, &said) || said.Text != "it does not work" {
 		t.Errorf("a failing command: %v", err)
+	}
+	var who string
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := client(path).Call(ctx, control.Request{Command: "who"}, &who); err != nil || runtime.GOOS == "linux" && who != me.Username {
+		t.Errorf("a command of %q, not of %q; %v", who, me.Username, err)
+	}
+	if err := client(path).Call(ctx, control.Request{Command: "misuse", Zone: "b."}, nil); !errors.Is(err, errMisuse) || err.Error() != "the zone b.: wrong use" {
+		t.Errorf("an error of a kind: %v", err)
+	}
+	for zone, want := range map[string]string{"a.": "", "broken.": "the rest cannot be read"} {
+		n := 0
+		err := client(path).Read(ctx, control.Request{Command: "text", Zone: zone}, func(r io.Reader) error {
+			text, err := io.ReadAll(r)
+			n = len(text)
+			return err
+		})
+		if n != 500000 || (err == nil) != (want == "") || err != nil && err.Error() != want {
+			t.Errorf("text of %s: %d octets, %v", zone, n, err)
+		}
+	}
+	if err := client(path).Read(ctx, control.Request{Command: "misuse"}, nil); !errors.Is(err, errMisuse) {
+		t.Errorf("an error in place of text: %v", err)
 	}
 	info, err := os.Stat(path)
 	if err != nil || info.Mode().Perm()&0o077 != 0 {
@@ -63,7 +111,7 @@ func TestCall(t *testing.T) {
 		_, _ = c.Write([]byte(text))
 		c.Close()
 	}
-	if err := control.Call(ctx, path, control.Request{Command: "status"}, nil); err != nil {
+	if err := client(path).Call(ctx, control.Request{Command: "status"}, nil); err != nil {
 		t.Errorf("after garbage: %v", err)
 	}
 }
@@ -77,11 +125,11 @@ func TestLeftover(t *testing.T) {
 	}
 	l.SetUnlinkOnClose(false)
 	l.Close()
-	if err := control.Call(context.Background(), path, control.Request{}, nil); !errors.Is(err, control.ErrNotRunning) {
+	if err := client(path).Call(t.Context(), control.Request{}, nil); !errors.Is(err, control.ErrNotRunning) {
 		t.Errorf("a dead socket: %v", err)
 	}
 	start(t, path)
-	if err := control.Call(context.Background(), path, control.Request{Command: "status"}, nil); err != nil {
+	if err := client(path).Call(t.Context(), control.Request{Command: "status"}, nil); err != nil {
 		t.Error(err)
 	}
 }

@@ -19,7 +19,7 @@ import (
 	"strings"
 	"time"
 
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
 )
 
 //go:embed data
@@ -89,14 +89,26 @@ func (t *teller) title(n int, title, text string) {
 	t.say("\n%s\n%s\n", t.paint("1", fmt.Sprintf("%d. %s", n, title)), text)
 }
 
-// freePort finds a port that is free on loopback for UDP and TCP.
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+// freePorts chooses n ports of loopback that are free for UDP and TCP. All are held
+// until the last is found, so that none is given twice.
+func freePorts(n int) ([]int, error) {
+	var ports []int
+	for tries := 0; len(ports) < n; tries++ {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, err
+		}
+		defer l.Close()
+		c, err := net.ListenPacket("udp", l.Addr().String())
+		switch {
+		case err == nil:
+			defer c.Close()
+			ports = append(ports, l.Addr().(*net.TCPAddr).Port)
+		case tries > 10*n:
+			return nil, err
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return ports, nil
 }
 
 // workspaces are the observatory's primary, the secondary at the harbour, and the
@@ -107,19 +119,19 @@ var workspaces = []string{"observatory", "harbour", "registry"}
 func (t *teller) layOut() error {
 	t.ports, t.servers = map[string]int{}, map[string]*exec.Cmd{}
 	t.begin = time.Now().Add(time.Hour).Truncate(time.Minute)
-	for _, name := range workspaces {
-		p, err := freePort()
-		if err != nil {
-			return err
-		}
-		t.ports[name] = p
+	ports, err := freePorts(len(workspaces))
+	if err != nil {
+		return err
+	}
+	for i, name := range workspaces {
+		t.ports[name] = ports[i]
 		for _, sub := range []string{"zones", "keys", "state"} {
 			if err := os.MkdirAll(filepath.Join(t.dir, name, sub), 0o700); err != nil {
 				return err
 			}
 		}
 	}
-	secret := fmt.Sprintf("[tsig.harbour-2026]\nalgorithm = \"hmac-sha256\"\nsecret = %q\n", app.NewSecret())
+	secret := fmt.Sprintf("[tsig.harbour-2026]\nalgorithm = \"hmac-sha256\"\nsecret = %q\n", edit.NewSecret())
 	files := map[string]string{
 		"observatory/fencepost.toml":  fmt.Sprintf(observatoryConfig, t.ports["observatory"], t.ports["harbour"], t.ports["registry"]),
 		"registry/fencepost.toml":     fmt.Sprintf(registryConfig, t.ports["registry"], t.ports["observatory"], t.ports["harbour"]),
@@ -332,31 +344,46 @@ func (t *teller) run(ctx context.Context, dir string, args []string) (string, in
 	return out.String(), cmd.ProcessState.ExitCode(), ctx.Err()
 }
 
-// start starts a server and waits until it is ready.
+// start starts a server and waits until it is ready. A program that has taken the
+// port for a moment while no server was there is waited for.
 func (t *teller) start(ctx context.Context, where string, args []string) error {
+	for deadline := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
+		cmd, line, err := t.launch(ctx, where, args)
+		if err == nil {
+			t.servers[where] = cmd
+			t.say("%s", indent(line))
+			return nil
+		}
+		if !strings.Contains(err.Error(), "another program listens there") || time.Now().After(deadline) {
+			return err
+		}
+	}
+}
+
+// launch starts a server once and returns what it said when it was ready.
+func (t *teller) launch(ctx context.Context, where string, args []string) (*exec.Cmd, string, error) {
 	dir := filepath.Join(t.dir, where)
 	cmd := t.command(ctx, dir, args)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return err
+		return nil, "", err
 	}
 	log, err := os.Create(filepath.Join(dir, "serve.log"))
 	if err != nil {
-		return err
+		return nil, "", err
 	}
 	defer log.Close()
 	cmd.Stderr = log
 	if err := cmd.Start(); err != nil {
-		return err
+		return nil, "", err
 	}
-	t.servers[where] = cmd
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
+		_ = cmd.Wait()
 		text, _ := os.ReadFile(log.Name())
-		return fmt.Errorf("the server did not get ready:\n%s", text)
+		return nil, "", fmt.Errorf("the server did not get ready:\n%s", text)
 	}
-	t.say("%s", indent(line))
-	return nil
+	return cmd, line, nil
 }
 
 // stop ends a server; "all" ends them all.

@@ -77,6 +77,14 @@ var chapters = []chapter{
 		{args: []string{"serial", "gauges.saltmarsh.example", "--next", "--now", demoNow}, want: []string{"2026112303"}},
 		{args: []string{"reload"}, want: []string{"loaded", "2026112303"}},
 	}},
+	{"Back again", "The new address of the gauge was wrong after all. Every version that was served is kept, with who made it.", []step{
+		{args: []string{"history", "gauges.saltmarsh.example"}, want: []string{"2026112303", "2026112302"}},
+		{args: []string{"history", "gauges.saltmarsh.example", "--show", "2026112303"}, want: []string{"gauge03", "198.51.100.93"}},
+		{say: "The way back is a new version, for secondaries only go forward. What people wrote stays as it was.",
+			args: []string{"restore", "gauges.saltmarsh.example", "2026112302", "--reload", "--now", demoNow}, want: []string{"198.51.100.73", "loaded", "2026112304"}},
+		{args: []string{"secondaries", "gauges.saltmarsh.example"}, wait: patience, want: []string{"in step with serial 2026112304"}},
+		{in: "harbour", args: []string{"history", "gauges.saltmarsh.example"}, want: []string{"transfer"}},
+	}},
 	{"What does the world see?", "Answers from servers, and from the file before anybody serves it, with the reason.", []step{
 		{args: []string{"ask", "www.saltmarsh.example", "A", "--at", "{harbour}", "--dnssec"}, want: []string{"RRSIG", "authoritative"}},
 		{args: []string{"ask", "heron.birds.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"wildcard *.birds.saltmarsh.example."}},

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -44,7 +45,11 @@ func run(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	program = filepath.Join(dir, "fencepost")
-	build := exec.Command("go", "build", "-o", program, "fencepost/cmd/fencepost")
+	args := []string{"build", "-o", program}
+	if os.Getenv("GOCOVERDIR") != "" { // what the tests reach of the program is to be told
+		args = append(args, "-cover", "-coverpkg=fencepost/...")
+	}
+	build := exec.Command("go", append(args, "fencepost/cmd/fencepost")...)
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
@@ -136,15 +141,29 @@ func object(t testing.TB, text string) map[string]any {
 	return v
 }
 
+// given are the ports that tests have, by number: what the system calls free may
+// be another test's whose server is not up just now.
+var given sync.Map
+
 // freePort is a port of loopback that nobody uses.
 func freePort(t testing.TB) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		port := l.Addr().(*net.TCPAddr).Port
+		c, err := net.ListenPacket("udp", l.Addr().String())
+		_ = l.Close()
+		if err != nil {
+			continue
+		}
+		_ = c.Close()
+		if _, taken := given.LoadOrStore(port, true); !taken {
+			return port
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // daemon is a running `fencepost serve`.
@@ -166,13 +185,31 @@ func serve(t testing.TB, dir string) *daemon {
 	return d
 }
 
+// start starts the server. One whose port another program has for a moment, which
+// the system gave out while no server was there, is started again.
 func (d *daemon) start() {
+	d.t.Helper()
+	for end := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
+		said := d.launch()
+		if said == "" {
+			return
+		}
+		if !strings.Contains(said, "another program listens there") || time.Now().After(end) {
+			d.t.Fatalf("the server did not get ready: %s", said)
+		}
+	}
+}
+
+// launch starts the server once. It returns what the server logged if it did not get
+// ready.
+func (d *daemon) launch() string {
 	d.t.Helper()
 	log, err := os.OpenFile(d.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		d.t.Fatal(err)
 	}
 	defer log.Close()
+	begin, _ := log.Seek(0, io.SeekEnd)
 	d.cmd = exec.Command(program, append([]string{"serve"}, d.args...)...)
 	d.cmd.Dir, d.cmd.Stderr = d.dir, log
 	out, err := d.cmd.StdoutPipe()
@@ -184,9 +221,11 @@ func (d *daemon) start() {
 	}
 	line, err := bufio.NewReader(out).ReadString('\n')
 	if err != nil {
-		d.t.Fatalf("the server did not get ready: %s", read(d.t, d.log))
+		_ = d.cmd.Wait()
+		return "(log) " + read(d.t, d.log)[begin:]
 	}
 	d.addr = strings.Fields(strings.TrimPrefix(line, "ready on "))[0]
+	return ""
 }
 
 func (d *daemon) stop() {

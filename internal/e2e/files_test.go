@@ -156,8 +156,10 @@ func TestDiff(t *testing.T) {
 	}
 	// The secondary may transfer, and sees what the primary serves.
 	want(t, fp(t, p.secondary, "diff", "server:first", "server:first", "--origin", "tides.example"), 0, "the same records")
-	want(t, fp(t, p.secondary, "diff", "server:first", "server:first"), 2, "say which zone")
-	want(t, fp(t, p.primary, "diff", "serial:1", "tides.example"), 3, "not kept yet")
+	want(t, fp(t, p.secondary, "diff", "server:first", "server:first"), 0, "the same records") // there is one zone
+	want(t, fp(t, t.TempDir(), "diff", "server:127.0.0.1", "server:127.0.0.1"), 2, "say which zone")
+	want(t, fp(t, p.primary, "diff", "serial:1", "tides.example", clock), 1, "1 added, 1 removed, 1 changed")
+	want(t, fp(t, p.primary, "diff", "serial:9", "tides.example"), 3, "no such version is kept", "fencepost history")
 
 	// The zone is taken over by transfer, and is then a tidy file.
 	want(t, fp(t, p.secondary, "pull", "tides.example", "--from", "first"), 0, "15 records", "wrote zones/tides.example.zone")

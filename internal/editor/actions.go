@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"fencepost/diag"
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 )
 
 // codeActions offers the mechanical mends of findings in a range, and all of them as
@@ -54,7 +54,7 @@ func (s *server) codeActions(_ context.Context, params json.RawMessage) (any, er
 // mostMends bounds how many mends are made as one; the rest come with the next.
 const mostMends = 1000
 
-// overlaps tells whether two mends touch the same text: then only one can be made at a
+// overlaps reports whether two mends touch the same text: then only one can be made at a
 // time.
 func overlaps(have, more []diag.Edit) bool {
 	for _, a := range have {
@@ -68,7 +68,7 @@ func overlaps(have, more []diag.Edit) bool {
 }
 
 // changesOf are edits as changes of documents.
-func changesOf(b *app.Buffer, own string, edits []diag.Edit) map[string][]textEdit {
+func changesOf(b *ops.Buffer, own string, edits []diag.Edit) map[string][]textEdit {
 	changes := map[string][]textEdit{}
 	for _, e := range edits {
 		uri, r := place(b, own, e.Span)

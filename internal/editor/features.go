@@ -8,7 +8,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/zonefile"
@@ -18,7 +18,7 @@ import (
 var severities = map[diag.Severity]int{diag.Error: 1, diag.Warning: 2, diag.Note: 3}
 
 // place is a span as a range in the file it lies in.
-func place(b *app.Buffer, own string, span source.Span) (uri string, r textRange) {
+func place(b *ops.Buffer, own string, span source.Span) (uri string, r textRange) {
 	f := b.Source.File(span.Start)
 	if f == nil {
 		return own, textRange{}
@@ -32,7 +32,7 @@ func place(b *app.Buffer, own string, span source.Span) (uri string, r textRange
 	return uri, textRange{positionOf(text, starts, f.Offset(span.Start)), positionOf(text, starts, f.Offset(span.End))}
 }
 
-func diagnosticOf(b *app.Buffer, own string, d *diag.Diagnostic) (string, diagnostic) {
+func diagnosticOf(b *ops.Buffer, own string, d *diag.Diagnostic) (string, diagnostic) {
 	uri, r := place(b, own, d.Span)
 	text := d.Message
 	if d.Suggestion != "" {
@@ -48,7 +48,7 @@ func diagnosticOf(b *app.Buffer, own string, d *diag.Diagnostic) (string, diagno
 
 // spot is a place in a document that the client asks about.
 type spot struct {
-	b      *app.Buffer
+	b      *ops.Buffer
 	uri    string
 	starts []int
 	off    int
@@ -139,7 +139,7 @@ func (sp *spot) words() string {
 		return typeHelp(info)
 	case sp.tok > e.TypeTok:
 		if f := fieldAt(info, sp.tok-e.TypeTok-1); f != nil {
-			text := fmt.Sprintf("**%s** of %s: %s", f.Name, info.Mnemonic, f.Kind.Words)
+			text := fmt.Sprintf("**%s** of %s: %s", f.Name, info.Mnemonic, f.Kind.Description)
 			if f.Help != "" {
 				text += "\n\n" + f.Help
 			}

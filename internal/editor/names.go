@@ -9,7 +9,8 @@ import (
 	"github.com/sourcegraph/jsonrpc2"
 
 	"fencepost/dnsname"
-	"fencepost/internal/app"
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/zonefile"
@@ -85,7 +86,7 @@ func rangeIn(f *source.File, span source.Span) textRange {
 }
 
 // foundAt is where a mention stands.
-func (sp *spot) foundAt(m *app.Found) location {
+func (sp *spot) foundAt(m *ops.Found) location {
 	span := m.Mention.Entry.TokenSpan(m.Mention.Tok)
 	if m.Path == sp.b.Path {
 		return location{sp.uri, sp.rangeOf(span)}
@@ -116,7 +117,7 @@ func (s *server) references(_ context.Context, params json.RawMessage) (any, err
 	return out, nil
 }
 
-// prepareRename tells whether there is a name at the spot that can be renamed.
+// prepareRename reports whether there is a name at the spot that can be renamed.
 func (s *server) prepareRename(_ context.Context, params json.RawMessage) (any, error) {
 	sp, err := s.at(params)
 	if sp == nil || err != nil {
@@ -164,7 +165,7 @@ func (s *server) rename(_ context.Context, params json.RawMessage) (any, error) 
 	}
 	changes := map[string][]textEdit{}
 	for _, m := range sp.b.Mentions(from, true) {
-		after, ok := app.Renamed(m.Mention.Name, from, to)
+		after, ok := edit.Renamed(m.Mention.Name, from, to)
 		if !ok {
 			continue
 		}

@@ -13,14 +13,14 @@ import (
 
 	"github.com/sourcegraph/jsonrpc2"
 
-	"fencepost/internal/app"
+	"fencepost/internal/ops"
 )
 
 // maxText is the longest document that is looked at.
 const maxText = 256 << 20
 
 // Serve speaks the protocol until the client says exit or the stream ends.
-func Serve(ctx context.Context, a *app.App, version string, stream io.ReadWriteCloser) error {
+func Serve(ctx context.Context, a *ops.App, version string, stream io.ReadWriteCloser) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	s := &server{app: a, version: version, docs: map[string]*document{}, done: cancel}
@@ -37,7 +37,7 @@ func Serve(ctx context.Context, a *app.App, version string, stream io.ReadWriteC
 }
 
 type server struct {
-	app     *app.App
+	app     *ops.App
 	version string
 	connect sync.Once
 	conn    *jsonrpc2.Conn
@@ -59,7 +59,7 @@ type document struct {
 	text      string
 	busy      bool // a check is running; another follows when the text changed
 	stale     bool
-	found     *app.Buffer // of the last check
+	found     *ops.Buffer // of the last check
 }
 
 func (s *server) unclean() bool {
@@ -236,11 +236,11 @@ func (s *server) checkAll(ctx context.Context, _ json.RawMessage) (any, error) {
 }
 
 // open is the texts of the open documents but one.
-func (s *server) open(but *document) app.Texts {
+func (s *server) open(but *document) ops.Texts {
 	s.mu.Lock()
 	docs := slices.Collect(maps.Values(s.docs))
 	s.mu.Unlock()
-	out := app.Texts{}
+	out := ops.Texts{}
 	for _, d := range docs {
 		if d != but && d.path != "" {
 			d.mu.Lock()
@@ -289,7 +289,7 @@ func (s *server) check(ctx context.Context, d *document) {
 
 // current is what is known of the document's present text: of the last check if
 // that was of this text, else of a reading now.
-func (s *server) current(d *document) *app.Buffer {
+func (s *server) current(d *document) *ops.Buffer {
 	d.mu.Lock()
 	found, text := d.found, d.text
 	d.mu.Unlock()
@@ -301,7 +301,7 @@ func (s *server) current(d *document) *app.Buffer {
 
 // publish sends the findings: those of the document, and those of files that it
 // includes to theirs.
-func (s *server) publish(ctx context.Context, d *document, b *app.Buffer, version int) {
+func (s *server) publish(ctx context.Context, d *document, b *ops.Buffer, version int) {
 	byURI := map[string][]diagnostic{d.uri: {}}
 	for i := range b.Diags.All {
 		uri, one := diagnosticOf(b, d.uri, &b.Diags.All[i])

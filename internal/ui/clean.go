@@ -19,7 +19,7 @@ var marks = func() (out []string) {
 	return out
 }()
 
-// obeyed tells whether a terminal, or a person who reads along, is led astray by a
+// obeyed reports whether a terminal, or a person who reads along, is led astray by a
 // character: controls (C0, C1, DEL) and changes of direction.
 func obeyed(r rune) bool {
 	return r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x200e || r == 0x200f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0xfeff

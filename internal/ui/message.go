@@ -12,7 +12,7 @@ import (
 
 // Flags says in words what the flags of a response tell.
 func Flags(m *message.Message) []string {
-	words := []string{m.ExtendedRcode.Words()}
+	words := []string{m.ExtendedRcode.Description()}
 	if name := m.ExtendedRcode.String(); name != words[0] {
 		words[0] += " (" + name + ")"
 	}
@@ -23,6 +23,15 @@ func Flags(m *message.Message) []string {
 		if m.Flags&f.bit != 0 {
 			words = append(words, f.word)
 		}
+	}
+	for _, said := range m.EDNS.Errors() {
+		text := said.Code.String()
+		for _, more := range []string{said.Code.Description(), said.Text} {
+			if more != "" {
+				text += ": " + more
+			}
+		}
+		words = append(words, text)
 	}
 	return words
 }
@@ -156,6 +165,9 @@ func Duration(d time.Duration) string {
 func When(t, now time.Time) string {
 	d := t.Sub(now)
 	stamp := t.UTC().Format("2006-01-02 15:04:05 UTC")
+	if d.Abs() < time.Second {
+		return stamp + " (now)"
+	}
 	if d < 0 {
 		return stamp + " (" + Duration(-d) + " ago)"
 	}

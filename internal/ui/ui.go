@@ -43,7 +43,7 @@ func New(out, err io.Writer, color string, json, quiet bool) (*UI, error) {
 	return u, nil
 }
 
-// IsTerminal tells whether w is a terminal.
+// IsTerminal reports whether w is a terminal.
 func IsTerminal(w io.Writer) bool {
 	f, ok := w.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
@@ -51,8 +51,10 @@ func IsTerminal(w io.Writer) bool {
 
 // Fit breaks a text between words into lines that fit the terminal behind an
 // indent of so many columns; elsewhere lines stay whole, for programs that search.
-func (u *UI) Fit(line string, indent int) string {
-	f, ok := u.Out.(*os.File)
+func (u *UI) Fit(line string, indent int) string { return fitTo(u.Out, line, indent) }
+
+func fitTo(w io.Writer, line string, indent int) string {
+	f, ok := w.(*os.File)
 	if !ok {
 		return line
 	}
@@ -135,8 +137,12 @@ func (u *UI) Failure(v any) error {
 
 // Error tells what went wrong.
 func (u *UI) Error(err error) {
-	lines := strings.Split(strings.TrimSpace(err.Error()), "\n")
-	_, _ = io.WriteString(u.Err, clean(fmt.Sprintf("%s %s\n", paint(u.errColor, Bad, "error:"), strings.Join(lines, "\n       "))))
+	const head = "error:"
+	lines := strings.Split(strings.TrimSpace(Explain(err)), "\n")
+	for i := range lines {
+		lines[i] = fitTo(u.Err, lines[i], len(head)+1)
+	}
+	_, _ = io.WriteString(u.Err, clean(fmt.Sprintf("%s %s\n", paint(u.errColor, Bad, head), strings.Join(lines, "\n       "))))
 }
 
 // Table writes rows under a head, in columns as wide as needed. A head that

@@ -47,7 +47,7 @@ func unusable(b []byte) string {
 	return ""
 }
 
-// private tells whether an address is for use inside one's own network.
+// private reports whether an address is for use inside one's own network.
 func private(b []byte) bool {
 	if len(b) == 4 {
 		return b[0] == 10 || b[0] == 172 && b[1]&0xf0 == 16 || b[0] == 192 && b[1] == 168 || b[0] == 100 && b[1]&0xc0 == 64
@@ -160,7 +160,7 @@ func serverAddresses(p *lint.Pass) (addrs [][]netip.Addr, known bool) {
 	return addrs, true
 }
 
-// sharedBy tells whether all servers lie in one network, with the given prefix
+// sharedBy reports whether all servers lie in one network, with the given prefix
 // lengths for IPv4 and IPv6. Two that have no family in common may be anywhere.
 func sharedBy(addrs [][]netip.Addr, bits4, bits6 int) (netip.Prefix, bool) {
 	seen := map[netip.Prefix]bool{}

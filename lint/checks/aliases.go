@@ -95,7 +95,7 @@ var dnameHides = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// belowDNAME tells whether what hides an occluded name is a DNAME.
+// belowDNAME reports whether what hides an occluded name is a DNAME.
 func belowDNAME(p *lint.Pass, n *lint.Name) bool {
 	var buf [2 * dnsname.MaxWire]byte
 	var above zone.Node

@@ -19,7 +19,7 @@ func catalogNames(p *lint.Pass) (version, zones dnsname.Name) {
 	return version, zones
 }
 
-// isCatalog tells whether a zone is a catalog of others: it says its version and
+// isCatalog reports whether a zone is a catalog of others: it says its version and
 // lists zones.
 func isCatalog(p *lint.Pass) bool {
 	version, zones := catalogNames(p)
@@ -47,7 +47,7 @@ var catalogVersion = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// member tells whether a name is <unique>.zones of the catalog.
+// member reports whether a name is <unique>.zones of the catalog.
 func member(p *lint.Pass, n *lint.Name) bool {
 	l := labels(p, n)
 	return len(l) == 2 && l[1] == "zones" && isCatalog(p)
@@ -103,7 +103,7 @@ var catalogServer = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// servedByNobody tells whether a set of NS records is the one that says so.
+// servedByNobody reports whether a set of NS records is the one that says so.
 func servedByNobody(first []byte, n int) bool {
 	return n == 1 && nameOf(first).Key() == "\x07invalid\x00"
 }

@@ -68,7 +68,7 @@ func runFleet(t *testing.T, text string) (*diag.List, *source.Set) {
 	t.Helper()
 	var src source.Set
 	var diags diag.List
-	var members []*lint.Member
+	var members []*lint.Zone
 	for _, part := range strings.Split(text, "-- file ")[1:] {
 		name, body, _ := strings.Cut(part, " --\n")
 		f, err := src.Add(name, []byte(body))
@@ -77,9 +77,9 @@ func runFleet(t *testing.T, text string) (*diag.List, *source.Set) {
 		}
 		z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse(strings.TrimSuffix(name, "zone"))}, &diags)
 		lint.Run(All, z, &src, present, nil, &diags)
-		members = append(members, &lint.Member{Loaded: z})
+		members = append(members, &lint.Zone{Loaded: z})
 	}
-	lint.RunFleet(All, members, &src, &diags)
+	lint.RunWorkspace(All, members, &src, &diags)
 	return &diags, &src
 }
 

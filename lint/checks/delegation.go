@@ -50,7 +50,7 @@ var occludedData = &lint.Check{Rule: diag.Rule{
 
 func isAddressType(t rr.Type) bool { return t == rr.TypeA || t == rr.TypeAAAA }
 
-// belongsAtCut tells whether a type has a use at a delegation in the parent.
+// belongsAtCut reports whether a type has a use at a delegation in the parent.
 func belongsAtCut(n *lint.Name, t rr.Type) bool {
 	if n.Occluded() {
 		return false
@@ -59,7 +59,7 @@ func belongsAtCut(n *lint.Name, t rr.Type) bool {
 	return t == rr.TypeNS || t == rr.TypeDS || t == rr.TypeNSEC || t == rr.TypeRRSIG || t == rr.TypeDNAME
 }
 
-// isGlue tells whether some delegation of the zone names n as a server.
+// isGlue reports whether some delegation of the zone names n as a server.
 func isGlue(p *lint.Pass, n *lint.Name) bool { return p.IsServer(n) }
 
 var dsWithoutDelegation = &lint.Check{Rule: diag.Rule{

@@ -15,7 +15,7 @@ import (
 func eachData(set lint.Set, f func(i int, data []byte)) {
 	var data []byte
 	for i, rest := 0, set.RRset; rest.N > 0; i++ {
-		data, rest = rest.Cut()
+		data, rest = rest.Next()
 		f(i, data)
 	}
 }
@@ -30,7 +30,7 @@ func joined(data []byte) string {
 	return b.String()
 }
 
-// begins tells whether the first string of a TXT record begins with prefix,
+// begins reports whether the first string of a TXT record begins with prefix,
 // letters without case.
 func begins(data []byte, prefix string) bool {
 	return len(data) > len(prefix) && int(data[0]) >= len(prefix) && strings.EqualFold(string(data[1:1+len(prefix)]), prefix)
@@ -60,7 +60,7 @@ func labels(p *lint.Pass, n *lint.Name) []string {
 	return out
 }
 
-// underscored tells whether a label is one of those that begin with an underscore
+// underscored reports whether a label is one of those that begin with an underscore
 // and name a service or protocol (RFC 8552 §2).
 func underscored(label string) bool { return len(label) > 1 && label[0] == '_' }
 

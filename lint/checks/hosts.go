@@ -25,7 +25,7 @@ func eachLabel(wire []byte, f func(i int, label []byte) bool) {
 	}
 }
 
-// isHost tells whether a name has records that make it a host or mail domain.
+// isHost reports whether a name has records that make it a host or mail domain.
 func isHost(n *lint.Name) bool {
 	for set := range n.RRsets {
 		if set.Type == rr.TypeA || set.Type == rr.TypeAAAA || set.Type == rr.TypeMX {
@@ -100,7 +100,7 @@ func isASCII(b []byte) bool {
 	return true
 }
 
-// missesDot tells whether a name ends in the zone's name twice, which is reported
+// missesDot reports whether a name ends in the zone's name twice, which is reported
 // as just that.
 func missesDot(p *lint.Pass, n *lint.Name) bool {
 	return !n.IsApex() && len(p.ApexKey) > 0 && n.HasKeyPrefix(p.ApexKey)

@@ -71,7 +71,7 @@ func dmarcFault(text string) (fault, piece string) {
 	return "", ""
 }
 
-// firstLabel tells whether the leftmost label of a name is the given one, which
+// firstLabel reports whether the leftmost label of a name is the given one, which
 // is in lower case.
 func firstLabel(n *lint.Name, label string) bool {
 	var buf [dnsname.MaxWire]byte
@@ -116,7 +116,7 @@ var dmarcPlace = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// reportPermission tells whether a name is one at which a domain agrees to take
+// reportPermission reports whether a name is one at which a domain agrees to take
 // reports for another: NAME._report._dmarc (RFC 7489 §7.1).
 func reportPermission(p *lint.Pass, n *lint.Name) bool {
 	l := labels(p, n)
@@ -141,7 +141,7 @@ var dkimSyntax = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// isDKIM tells whether a name is one at which DKIM keys stand:
+// isDKIM reports whether a name is one at which DKIM keys stand:
 // SELECTOR._domainkey.DOMAIN.
 func isDKIM(n *lint.Name) bool {
 	var buf [dnsname.MaxWire]byte
@@ -324,7 +324,7 @@ var caaValue = &lint.Check{Rule: diag.Rule{
 	}),
 }
 
-// isHostText tells whether text is a host name of letters, digits and hyphens.
+// isHostText reports whether text is a host name of letters, digits and hyphens.
 func isHostText(s string) bool {
 	for _, l := range strings.Split(s, ".") {
 		if !isHostLabel([]byte(l)) {
@@ -334,7 +334,7 @@ func isHostText(s string) bool {
 	return true
 }
 
-// isHostLabel tells whether a label may be part of a host name (RFC 1123 §2.1).
+// isHostLabel reports whether a label may be part of a host name (RFC 1123 §2.1).
 func isHostLabel(l []byte) bool {
 	for _, c := range l {
 		if !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c >= 'A' && c <= 'Z') {

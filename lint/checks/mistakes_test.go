@@ -98,5 +98,5 @@ func survives(t *testing.T, text string) {
 	}
 	z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse("example.com.")}, &diags)
 	lint.Run(All, z, &src, present, nil, &diags)
-	lint.RunFleet(All, []*lint.Member{{Loaded: z}}, &src, &diags)
+	lint.RunWorkspace(All, []*lint.Zone{{Loaded: z}}, &src, &diags)
 }

@@ -13,7 +13,7 @@ import (
 
 // eachElsewhere calls f for each target that another zone of the workspace holds, with
 // what that zone has there. Glue and what is delegated on is somebody else's to say.
-func eachElsewhere(f *lint.Fleet, types []rr.Type, do func(r ref, holder *lint.Member, found lint.Target)) {
+func eachElsewhere(f *lint.Workspace, types []rr.Type, do func(r ref, holder *lint.Zone, found lint.Target)) {
 	if len(f.Members) < 2 {
 		return
 	}
@@ -49,7 +49,7 @@ var elsewhereTypes = slices.DeleteFunc(slices.Clone(targetTypes), func(t rr.Type
 
 const otherZone = "-- file harbour.example.zone --\n$ORIGIN harbour.example.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 2026112301 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.net.\n"
 
-// isTypeWithHost tells whether the target of a type has to be a host.
+// isTypeWithHost reports whether the target of a type has to be a host.
 func isTypeWithHost(t rr.Type) bool { return slices.Contains(hostTypes, t) }
 
 var elsewhereMissing = &lint.Check{Rule: diag.Rule{
@@ -57,8 +57,8 @@ var elsewhereMissing = &lint.Check{Rule: diag.Rule{
 	Doc:  "The name lies in another zone of this workspace, and that zone has no such name: the host was renamed or removed there, or the name is mistyped here.",
 	Bad:  otherZone + "web A 192.0.2.1\n" + parentOK + "www CNAME webb.harbour.example.\n",
 	Good: otherZone + "web A 192.0.2.1\n" + parentOK + "www CNAME web.harbour.example.\n"},
-	Fleet: func(f *lint.Fleet) {
-		eachElsewhere(f, elsewhereTypes, func(r ref, holder *lint.Member, found lint.Target) {
+	Workspace: func(f *lint.Workspace) {
+		eachElsewhere(f, elsewhereTypes, func(r ref, holder *lint.Zone, found lint.Target) {
 			if found.Exists || r.set.Type == rr.TypeCNAME && r.set.Name.Owner().Below(inAddr) {
 				return // of a classless zone not all addresses need be in use (RFC 2317 §4)
 			}
@@ -78,8 +78,8 @@ var elsewhereAlias = &lint.Check{Rule: diag.Rule{
 	Doc:  "These records must name the host itself, one with addresses. The name is an alias in another zone of this workspace: write what that points to.",
 	Bad:  otherZone + "mail CNAME box\nbox A 192.0.2.25\n" + parentOK + "@ MX 10 mail.harbour.example.\n",
 	Good: otherZone + "mail CNAME box\nbox A 192.0.2.25\n" + parentOK + "@ MX 10 box.harbour.example.\n"},
-	Fleet: func(f *lint.Fleet) {
-		eachElsewhere(f, hostTypes, func(r ref, holder *lint.Member, found lint.Target) {
+	Workspace: func(f *lint.Workspace) {
+		eachElsewhere(f, hostTypes, func(r ref, holder *lint.Zone, found lint.Target) {
 			if found.Alias {
 				at := r.place(holder.Pass())
 				f.Add(f.Report(at.span, "the %s %s is an alias in the zone %s", role(r.set.Type), at.name(), holder.Apex()).
@@ -94,8 +94,8 @@ var elsewhereNoAddress = &lint.Check{Rule: diag.Rule{
 	Doc:  "The name exists in another zone of this workspace and has neither A nor AAAA there, so nobody can reach the host.",
 	Bad:  otherZone + "mail TXT \"moved\"\n" + parentOK + "@ MX 10 mail.harbour.example.\n",
 	Good: otherZone + "mail A 192.0.2.25\n" + parentOK + "@ MX 10 mail.harbour.example.\n"},
-	Fleet: func(f *lint.Fleet) {
-		eachElsewhere(f, hostTypes, func(r ref, holder *lint.Member, found lint.Target) {
+	Workspace: func(f *lint.Workspace) {
+		eachElsewhere(f, hostTypes, func(r ref, holder *lint.Zone, found lint.Target) {
 			if found.Exists && !found.Alias && !found.Address {
 				at := r.place(holder.Pass())
 				f.Add(f.Report(at.span, "the %s %s has no address in the zone %s", role(r.set.Type), at.name(), holder.Apex()).

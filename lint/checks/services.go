@@ -107,7 +107,7 @@ var naptrRule = &lint.Check{Rule: diag.Rule{
 	}),
 }
 
-// isSubstitution tells whether text has its delimiter three times, escapes left
+// isSubstitution reports whether text has its delimiter three times, escapes left
 // out, and only i after it (RFC 3402 §3.2).
 func isSubstitution(s string) bool {
 	delimiter, n, last := s[0], 0, 0

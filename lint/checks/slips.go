@@ -93,7 +93,7 @@ var urlAsName = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// isURL tells whether a name is a URL that was read as one.
+// isURL reports whether a name is a URL that was read as one.
 func isURL(wire []byte) bool { return bytes.Contains(wire, []byte("://")) }
 
 var singleQuotes = &lint.Check{Rule: diag.Rule{

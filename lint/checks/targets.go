@@ -88,7 +88,7 @@ func (r ref) place(p *lint.Pass) target {
 func eachTarget(set lint.Set, f func(r ref)) {
 	var data []byte
 	for i, rest := 0, set.RRset; rest.N > 0; i++ {
-		data, rest = rest.Cut()
+		data, rest = rest.Next()
 		if int(set.Type) < len(lastName) && lastName[set.Type] >= 0 { // by far the most
 			if wire := data[lastName[set.Type]:]; len(wire) > 1 {
 				f(ref{set, i, targetsOf[set.Type][0].Word, wire})
@@ -144,7 +144,7 @@ func eachName(t rr.Type, data []byte, f func(rr.Target, []byte)) {
 var wellKnownTops = map[string]bool{"com": true, "net": true, "org": true, "edu": true, "gov": true, "int": true, "mil": true,
 	"info": true, "biz": true, "arpa": true, "example": true, "test": true, "invalid": true, "eu": true, "io": true, "dev": true, "app": true}
 
-// lostDot tells whether a name inside the zone was most likely written without
+// lostDot reports whether a name inside the zone was most likely written without
 // its final dot: what stands before the zone's name already is a whole name.
 // sure means that it ends in the zone's own name.
 func lostDot(p *lint.Pass, wire []byte) (lost, sure bool) {
@@ -226,7 +226,7 @@ var extraDot = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// pointsNowhere tells whether a name lies in the zone and does not exist there.
+// pointsNowhere reports whether a name lies in the zone and does not exist there.
 func pointsNowhere(p *lint.Pass, wire []byte) bool {
 	t := p.Look(wire)
 	return t.InZone && !t.Exists
@@ -257,7 +257,7 @@ var missingDotOwner = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// isAddress tells whether a name is an IPv4 address in disguise, completed with
+// isAddress reports whether a name is an IPv4 address in disguise, completed with
 // the origin or not.
 func isAddress(p *lint.Pass, wire []byte) bool {
 	_, ok := addressIn(p, wire)

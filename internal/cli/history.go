@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/ops"
+	"fencepost/internal/ui"
+	"fencepost/store"
+	"fencepost/workspace"
+)
+
+func newHistory(e *env) *cobra.Command {
+	var o ops.HistoryOptions
+	var since, show string
+	var watch bool
+	cmd := &cobra.Command{Use: "history ZONE", GroupID: stagePublish, Short: "who published what and when",
+		Long: `Lists the versions of a zone that were served here: serial, when, by whom, how it
+came about and how many records came and went; those of DNSSEC are counted apart.
+By whom is the user who had the server take the file, the primary it was fetched
+from, or with authors = "git" in [history] who committed the file.
+
+--show SERIAL tells what a version changed. What is kept, and for how long, stands
+in [history] of fencepost.toml. Compare versions with: fencepost diff; bring one
+back with: fencepost restore`,
+		Example: `  fencepost history saltmarsh.example
+  fencepost history saltmarsh.example --name web --since 14d
+  fencepost history saltmarsh.example --show 2026112802
+  fencepost history saltmarsh.example --watch`,
+		Args: exactly("ZONE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.Zone = args[0]
+			if show != "" {
+				return e.showVersion(cmd, o.Zone, show)
+			}
+			if since != "" {
+				t, err := sinceTime(since, e.app.Now())
+				if err != nil {
+					return err
+				}
+				o.Since = t
+			}
+			h, err := e.app.History(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			if !watch {
+				return e.history(h, o)
+			}
+			return e.followHistory(cmd.Context(), h, o)
+		}}
+	f := cmd.Flags()
+	f.BoolVar(&watch, "watch", false, "then show versions as they come to be served, until interrupted")
+	f.StringVar(&o.Name, "name", "", "only versions that touch this `NAME`")
+	f.StringVar(&o.By, "by", "", "only versions by `WHO`: a part of the name is enough")
+	f.StringVar(&since, "since", "", "only versions from this `TIME` on: such as 14d, 2026-11-20, or RFC 3339")
+	f.StringVar(&show, "show", "", "what the version with this `SERIAL` changed")
+	return cmd
+}
+
+// sinceTime reads a time, or a length of time before now.
+func sinceTime(text string, now time.Time) (time.Time, error) {
+	if d, err := workspace.ParseSpan(text); err == nil {
+		return now.Add(-d), nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04", "2006-01-02"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, usageError("--since %s: write a length of time such as 14d, a day such as 2026-11-20, or RFC 3339", text)
+}
+
+func (e *env) history(h *ops.History, o ops.HistoryOptions) error {
+	if e.ui.JSON {
+		return e.ui.Object(map[string]any{"zone": h.Zone.String(), "complete": !h.Damaged, "versions": append([]store.Info{}, h.Steps...)})
+	}
+	plain := strings.TrimSuffix(h.Zone.String(), ".")
+	if len(h.Steps) == 0 {
+		if o.Name != "" || o.By != "" || !o.Since.IsZero() {
+			e.ui.Sayf("no version of %s is like that; all of them: fencepost history %s\n", plain, plain)
+		} else {
+			e.ui.Sayf("nothing changed in %s since it was first served here; versions are kept from the first change on\n", plain)
+		}
+		return nil
+	}
+	var rows [][]string
+	for _, i := range h.Steps {
+		rows = append(rows, versionRow(i))
+	}
+	e.ui.Table([]string{">serial", "when", "by", "way", ">came", ">went", ">DNSSEC"}, rows)
+	if h.Damaged {
+		e.ui.Sayf("%s\n", e.onErr().Paint(ui.Suspect, "What is kept from before that is damaged."))
+	}
+	oldest := h.Steps[len(h.Steps)-1]
+	e.ui.Sayf("The version before all of them has serial %d. What one changed: fencepost history %s --show %d\n", oldest.From, plain, h.Steps[0].Serial)
+	return nil
+}
+
+func versionRow(i store.Info) []string {
+	return []string{fmt.Sprint(i.Serial), clockTime(i.At), orDash(i.By), wayWords[i.Way], count0("+", i.Added), count0("-", i.Removed), count0("", i.DNSSEC)}
+}
+
+// followHistory shows what there is, and then what comes; in JSON what comes alone, an object
+// a version.
+func (e *env) followHistory(ctx context.Context, h *ops.History, o ops.HistoryOptions) error {
+	if !e.ui.JSON {
+		if err := e.history(h, o); err != nil {
+			return err
+		}
+	}
+	return e.app.Follow(ctx, o, h, func(fresh []store.Info) error {
+		for _, i := range fresh {
+			if e.ui.JSON {
+				if err := e.ui.Object(i); err != nil {
+					return err
+				}
+				continue
+			}
+			e.ui.Printf("%s\n", strings.Join(versionRow(i), "  "))
+		}
+		return nil
+	})
+}
+
+// wayWords say how a version came about.
+var wayWords = map[store.Way]string{store.FromFile: "file", store.FromTransfer: "transfer", store.Signing: "signed anew"}
+
+func orDash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func count0(sign string, n int) string {
+	if n == 0 {
+		return "-"
+	}
+	return sign + ui.Count(n)
+}
+
+func (e *env) showVersion(cmd *cobra.Command, zone, serial string) error {
+	n, err := ops.ParseSerial(serial)
+	if err != nil {
+		return err
+	}
+	info, res, err := e.app.Show(cmd.Context(), zone, n)
+	if err != nil {
+		return err
+	}
+	if !e.ui.JSON {
+		by := ""
+		if info.By != "" {
+			by = ", by " + info.By
+		}
+		e.ui.Sayf("serial %d, %s%s (%s)\n\n", info.Serial, clockTime(info.At), by, wayWords[info.Way])
+	}
+	return e.showDiff(res)
+}
+
+func newRestore(e *env) *cobra.Command {
+	var o ops.Restore
+	cmd := &cobra.Command{Use: "restore ZONE SERIAL", GroupID: stagePublish, Short: "bring the records of an earlier version back",
+		Long: `Edits the file of a zone so that it has the records of an earlier version, under a
+new serial that is higher than all before: secondaries only go forward. Lines that
+do not differ stay as they are, with their comments; as with every edit, the new
+text is proved and checked before it is written. Then make the server take it:
+fencepost reload
+
+Which versions there are: fencepost history ZONE`,
+		Example: `  fencepost restore saltmarsh.example 2026112801 --dry-run
+  fencepost restore saltmarsh.example 2026112801`,
+		Args: exactly("ZONE", "SERIAL"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.Zone, o.Serial = args[0], args[1]
+			return e.edited(cmd.Context())(e.app.Restore(cmd.Context(), o))
+		}}
+	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
+	e.reloadFlag(cmd)
+	return cmd
+}

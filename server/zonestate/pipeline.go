@@ -1,0 +1,82 @@
+package zonestate
+
+import (
+	"context"
+
+	"fencepost/dnsname"
+	"fencepost/zone"
+)
+
+// Zone says what is served and how: its content comes from an origin, goes through a signer
+// where there is one, and is published: answered from, and sent to peers.
+type Zone struct {
+	Name   dnsname.Name
+	Origin Origin
+	Signer Signer // signs the zone and looks after its keys; nil leaves it unsigned
+	SendTo []Peer // are told of new versions and may transfer
+}
+
+// Origin is where the content of a zone comes from: *Files or *Primaries.
+type Origin interface{ origin() }
+
+// Files is content that is read, of a zone that we are primary for.
+type Files struct {
+	// Load reads and checks it.
+	Load func(ctx context.Context) (Input, error)
+	// Unchanged reports whether Load would read what it read when it gave the stamp;
+	// again is the stamp for next time. Nil: it cannot be told.
+	Unchanged func(stamp string) (again string, ok bool)
+	// Author says, in words, who wrote what Load reads; empty: that is not known. It is
+	// asked where the content changed; nil is never asked.
+	Author func(ctx context.Context) string
+	// Work is about how much work it is to load: of many zones the small ones are in
+	// service first; nil is none.
+	Work func() int64
+}
+
+// Primaries is content that is fetched.
+type Primaries struct {
+	Servers []Peer
+	// CheckDigest says whether a version has to prove itself by its ZONEMD records.
+	CheckDigest DigestCheck
+}
+
+func (*Files) origin()     {}
+func (*Primaries) origin() {}
+
+// DigestCheck says what is asked of the ZONEMD records of a fetched version (RFC 8976 §4).
+type DigestCheck uint8
+
+// The choices.
+const (
+	DigestIgnored   DigestCheck = iota
+	DigestIfPresent             // one that is there must fit
+	DigestAlways                // there must be one, and it must fit
+)
+
+// Input is what Load reads.
+type Input struct {
+	Zone *zone.Snapshot
+	// Stamp says what it was read from, for Unchanged; empty: nothing does.
+	Stamp string
+}
+
+// files is the origin where it is files, else nil.
+func (z *Zone) files() *Files {
+	f, _ := z.Origin.(*Files)
+	return f
+}
+
+// primaries is the origin where it is primaries, else nil.
+func (z *Zone) primaries() *Primaries {
+	p, _ := z.Origin.(*Primaries)
+	return p
+}
+
+// fetchFrom are the primaries; none where the content comes from elsewhere.
+func (z *Zone) fetchFrom() []Peer {
+	if p := z.primaries(); p != nil {
+		return p.Servers
+	}
+	return nil
+}

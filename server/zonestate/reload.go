@@ -1,0 +1,382 @@
+package zonestate
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/store"
+	"fencepost/tsig"
+	"fencepost/zone"
+)
+
+// ZoneResult is what a reload did with one zone.
+type ZoneResult struct {
+	Zone   dnsname.Name
+	Serial uint32 // now in service; 0 if none is
+	Change Change
+	Err    error  // why a new version was not taken
+	Note   string // what else follows from the configuration; empty: nothing
+}
+
+// Change is what became of a zone.
+type Change string
+
+// The changes.
+const (
+	Loaded    Change = "loaded"    // a new version is in service
+	Stored    Change = "stored"    // the version from before the restart is in service: no file has changed
+	Unchanged Change = "unchanged" // the same as before
+	Kept      Change = "kept"      // the new version was refused; the old one stays
+	Missing   Change = "missing"   // there is nothing to answer from
+	Removed   Change = "removed"   // no longer configured
+	Waiting   Change = "waiting"   // a secondary that looks for its version
+)
+
+// ErrSerial is what SerialError wraps: when a zone's content changed and its serial did not
+// move forward: secondaries would never take the change.
+var ErrSerial = errors.New("the serial did not move forward")
+
+// Apply takes a new configuration and loads all zones again. A zone that
+// cannot be loaded keeps the version it has. Questions are answered all the
+// while. by says who asked for it, in words.
+func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	old := s.table.Load()
+	next, zones := s.tableFor(cfg)
+	s.mostOfZone.Store(cfg.FetchedZone)
+	s.transfers.SetMost(cfg.FetchedTogether)
+	results := s.prepareAll(ctx, zones, by)
+	s.remember(zones, results, by)
+	s.table.Store(next)
+	s.cfg = cfg
+	var gone []*served
+	for key, z := range old.zones {
+		if next.zones[key] != z { // removed, or secondary now that was primary, or the other way
+			gone = append(gone, z)
+		}
+		if next.zones[key] == nil {
+			results = append(results, ZoneResult{Zone: z.name, Change: Removed})
+		}
+	}
+	s.sched.forget(gone)
+	for i, z := range zones {
+		s.tellOf(z, results[i].Change)
+	}
+	for _, j := range cfg.Jobs {
+		s.planJob(j, s.Now().Add(tendSoon))
+	}
+	return results
+}
+
+// ReloadZone loads one zone again, under the configuration in service.
+func (s *Zones) ReloadZone(ctx context.Context, name dnsname.Name, by string) (ZoneResult, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	z := s.table.Load().zones[name.Key()]
+	if z == nil {
+		return ZoneResult{}, fmt.Errorf("%s: %w", name, ErrNoZone)
+	}
+	zones := []*served{z}
+	results := s.prepareAll(ctx, zones, by)
+	s.remember(zones, results, by)
+	s.tellOf(z, results[0].Change)
+	return results[0], nil
+}
+
+// Step is a new version of a zone that is read from files, by what differs from the one
+// before. Whoever makes it has checked it as Load does.
+type Step struct {
+	Before string // Snapshot.Digest of the source it begins with
+	Delta  *zone.Delta
+	Stamp  string // of the files, see Input
+}
+
+// Errors of steps: the zone is to be loaded instead.
+var (
+	ErrNotFromFiles   = errors.New("the zone is not read from files")
+	ErrAnotherVersion = errors.New("the change is one of another version")
+)
+
+// TakeStep puts a version in service without reading its files, under the configuration in
+// service. With an error nothing has happened; that the version is refused is in the result.
+func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by string) (ZoneResult, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	z := s.table.Load().zones[name.Key()]
+	switch {
+	case z == nil:
+		return ZoneResult{}, fmt.Errorf("%s: %w", name, ErrNoZone)
+	case z.role().Fetches():
+		return ZoneResult{}, ErrNotFromFiles
+	}
+	have := z.lastGood().source
+	if have == nil || have.Digest() != st.Before {
+		return ZoneResult{}, ErrAnotherVersion
+	}
+	next, err := have.With(st.Delta)
+	if err != nil {
+		return ZoneResult{}, err
+	}
+	change, err := s.install(ctx, z, next, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: st.Stamp})
+	result := s.loaded(z, change, err)
+	s.remember([]*served{z}, []ZoneResult{result}, by)
+	s.tellOf(z, result.Change)
+	return result, nil
+}
+
+// tellOf tells the peers of a zone what they may not know.
+func (s *Zones) tellOf(z *served, c Change) {
+	if c == Loaded {
+		s.tellPeers(z)
+	} else {
+		s.tellMissed(z)
+	}
+}
+
+// tableFor is the table of a configuration, and its zones in the order there. A zone
+// that is served already keeps what it has.
+func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
+	old := s.table.Load()
+	next = &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}}
+	zones = make([]*served, len(cfg.Zones))
+	for i := range cfg.Zones {
+		zc := &cfg.Zones[i]
+		z := old.zones[zc.Name.Key()]
+		if z == nil || z.cfg.Load().Role().Fetches() != zc.Role().Fetches() {
+			z = &served{name: zc.Name, notified: map[string]peerState{}}
+		}
+		z.cfg.Store(zc)
+		next.zones[zc.Name.Key()], zones[i] = z, z
+		next.depths |= depthBit(zc.Name.Labels())
+		for _, p := range slices.Concat(zc.SendTo, zc.fetchFrom()) {
+			next.peers[p.Address.Addr().Unmap()] = true
+			if p.Key != nil {
+				next.keys[p.Key.Name.Key()] = p.Key
+			}
+			for _, k := range p.Also {
+				next.keys[k.Name.Key()] = k
+			}
+		}
+	}
+	return next, zones
+}
+
+// atOnce is how many zones are prepared at once: many of them wait for the disk, and what
+// waits together is written together.
+const atOnce = 64
+
+// passOver finds the zones in service of which nothing has changed.
+func (s *Zones) passOver(zones []*served) []ZoneResult {
+	results := make([]ZoneResult, len(zones))
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range cap(s.cpu) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(zones); i = int(next.Add(1)) - 1 {
+				z := zones[i]
+				if z.snap() != nil && !z.role().Fetches() && s.asItWas(z) {
+					results[i] = ZoneResult{Zone: z.name, Change: Unchanged, Serial: serialOf(z.snap())}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return results
+}
+
+// prepareAll loads zones, the small ones first: a large one that has to be signed does
+// not hold the others back.
+func (s *Zones) prepareAll(ctx context.Context, zones []*served, by string) []ZoneResult {
+	results := s.passOver(zones)
+	var order []int
+	for i := range zones {
+		if results[i].Change == "" {
+			order = append(order, i)
+		}
+	}
+	work := make([]int64, len(zones))
+	for _, i := range order {
+		if f := zones[i].cfg.Load().files(); f != nil && f.Work != nil {
+			work[i] = f.Work()
+		}
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(work[a], work[b]) })
+	var g errgroup.Group
+	g.SetLimit(atOnce) // what takes a processor has fewer places, see cpuPlaces
+	for _, i := range order {
+		ctx, done := s.cpu.take(ctx) // in this order: no large one is before a small one
+		g.Go(func() error {
+			defer done()
+			if err := ctx.Err(); err != nil { // the server stops
+				results[i] = ZoneResult{Zone: zones[i].name, Change: Missing, Err: err}
+				return nil
+			}
+			results[i] = s.prepare(ctx, zones[i], by)
+			zones[i].begun.Store(true)
+			return nil
+		})
+	}
+	_ = g.Wait() // the errors are in the results
+	return results
+}
+
+// planJob plans a job; one that the configuration has no more is not done again.
+func (s *Zones) planJob(j Job, at time.Time) {
+	s.sched.plan(nil, jobs, "job "+j.Name, at, func(ctx context.Context) {
+		s.mu.Lock()
+		known := slices.ContainsFunc(s.cfg.Jobs, func(o Job) bool { return o.Name == j.Name })
+		s.mu.Unlock()
+		if known {
+			s.planJob(j, s.Now().Add(j.Every))
+			j.Do(ctx)
+		}
+	})
+}
+
+// prepare loads one zone. s.mu is held.
+func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
+	if z.role().Fetches() {
+		return s.prepareSecondary(ctx, z)
+	}
+	if s.takeAsStored(ctx, z) {
+		return ZoneResult{Zone: z.name, Change: Stored, Serial: serialOf(z.snap())}
+	}
+	var change Change
+	in, err := s.load(ctx, z)
+	if err == nil {
+		change, err = s.install(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp})
+	}
+	return s.loaded(z, change, err)
+}
+
+// loaded books what came of loading a zone.
+func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
+	r := ZoneResult{Zone: z.name, Change: change, Err: err}
+	if err != nil {
+		s.Log.Error("zone not loaded", "zone", z.name.String(), "error", err)
+		s.serveStored(z)
+		s.setProblem(z, err)
+	} else {
+		s.setProblem(z, nil)
+	}
+	now := z.snap()
+	r.Serial = serialOf(now)
+	if err != nil {
+		r.Change = Kept
+		if now == nil {
+			r.Change = Missing
+		}
+	}
+	return r
+}
+
+// install puts a new version of a zone in service, signed if that is configured.
+func (s *Zones) install(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
+	last := z.lastGood()
+	before := last.source
+	source, delta := related(before, source)
+	if f := z.cfg.Load().files(); f != nil && f.Author != nil && before != nil && source != before {
+		if name := f.Author(ctx); name != "" {
+			o.by = name
+		}
+	}
+	if z.role().Signs() {
+		return s.installSigned(ctx, z, source, o)
+	}
+	now := z.snap()
+	if now == source {
+		s.restamp(z, o.stamp)
+		return Unchanged, nil
+	}
+	if now != nil && o.from == "" && !newer(source, now) && !s.aheadOfPublished(z, source, now) {
+		return Kept, &SerialError{Zone: z.name, Now: now.Serial(), New: source.Serial()}
+	}
+	made := make(chan version, 1)
+	go func() { made <- s.unsigned(last, delta, source, o) }() // while it is stored
+	if now != nil || o.from != "" {                            // else all are stored together, see remember
+		s.keepUnsigned(ctx, z, source, o)
+	}
+	s.putInService(z, <-made)
+	return Loaded, nil
+}
+
+// aheadOfPublished reports whether a version follows the one that was published last,
+// where the one in service does not: the server was started with a file that had been
+// set back, and secondaries have more than it.
+func (s *Zones) aheadOfPublished(z *served, source, now *zone.Snapshot) bool {
+	if s.Store == nil {
+		return false
+	}
+	was, found, err := s.Store.LastPublished(z.name)
+	return err == nil && found && !rr.NewerSerial(now.Serial(), was.Serial) && now.Serial() != was.Serial && rr.NewerSerial(source.Serial(), was.Serial)
+}
+
+// SerialError says that a zone changed and secondaries would not take it.
+type SerialError struct {
+	Zone     dnsname.Name
+	Now, New uint32 // the serial in service and that of the new version; New may be the same
+}
+
+func (e *SerialError) Error() string {
+	if e.New != e.Now {
+		return fmt.Sprintf("%s: the serial went backwards, from %d to %d, so secondaries would not take the change", ErrSerial, e.Now, e.New)
+	}
+	return fmt.Sprintf("%s: the content changed and the serial is still %d, so secondaries would not take the change", ErrSerial, e.New)
+}
+
+// Unwrap is ErrSerial.
+func (e *SerialError) Unwrap() error { return ErrSerial }
+
+// serveStored puts the last good version in service where there is none, as after a
+// restart with a file that cannot be taken. Its signatures go on being renewed.
+func (s *Zones) serveStored(z *served) {
+	if z.snap() != nil {
+		return
+	}
+	stored, meta, err := s.stored(z)
+	if err != nil {
+		s.Log.Warn("the stored version cannot be used", "zone", z.name.String(), "error", err)
+		return
+	}
+	if stored == nil {
+		return
+	}
+	s.putInService(z, version{served: stored, source: stored, origin: origin{from: meta.From, checked: meta.Checked}, expires: meta.Expires, renew: meta.Renew})
+	if !z.role().Signs() {
+		return
+	}
+	at := meta.Renew
+	if soon := s.Now().Add(signRetry); at.Before(soon) {
+		at = soon
+	}
+	s.planSigning(z, at)
+}
+
+// setProblem notes what is wrong with a zone, or that nothing is any more.
+func (s *Zones) setProblem(z *served, problem error) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	s.setProblemLocked(z, problem)
+}
+
+func (s *Zones) setProblemLocked(z *served, problem error) {
+	z.problem = problem
+	switch {
+	case problem == nil:
+		z.troubled = time.Time{}
+	case z.troubled.IsZero():
+		z.troubled = s.Now()
+	}
+}

@@ -1,0 +1,69 @@
+package zonestate
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"fencepost/dnsname"
+	"fencepost/store"
+	"fencepost/zone"
+)
+
+// A server that is given what changed serves what one serves that reads it all, and stores the
+// same; a change of another version, of a copy, or one that does not fit, changes nothing.
+func TestTakeStep(t *testing.T) {
+	name := dnsname.MustParse("a.")
+	r := rand.New(rand.NewPCG(10, 2026))
+	stepped, reading := New(Options{Store: store.InMemory()}), New(Options{Store: store.InMemory()})
+	at := zoneVersion("a.", 1, 1)
+	src := &source{snap: at}
+	for _, s := range []*Zones{stepped, reading} {
+		s.Apply(t.Context(), &Config{Zones: []Zone{{Name: name, Origin: &Files{Load: src.load}}, {Name: dnsname.MustParse("copy."), Origin: &Primaries{Servers: []Peer{{Name: "p"}}}}}}, "")
+	}
+	serial := uint32(1)
+	for range 300 {
+		next := zoneVersion("a.", serial, byte(r.IntN(3)))
+		if r.IntN(8) > 0 {
+			serial++
+			next = zoneVersion("a.", serial, byte(r.IntN(3)))
+		}
+		st := Step{Before: at.Digest(), Delta: zone.Diff(at, next), Stamp: fmt.Sprint(serial)}
+		if r.IntN(5) == 0 { // somebody else's
+			other := zoneVersion("a.", serial+7, 77)
+			if _, err := stepped.TakeStep(t.Context(), name, Step{Before: other.Digest(), Delta: zone.Diff(other, next)}, ""); !errors.Is(err, ErrAnotherVersion) {
+				t.Fatalf("a change of another version: %v", err)
+			}
+			if _, err := stepped.TakeStep(t.Context(), name, Step{Before: at.Digest(), Delta: zone.Diff(other, next)}, ""); !errors.Is(err, zone.ErrMismatch) {
+				t.Fatalf("a change that does not fit: %v", err)
+			}
+		}
+		src.snap = next
+		want, err := reading.ReloadZone(t.Context(), name, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := stepped.TakeStep(t.Context(), name, st, "")
+		if err != nil || got.Change != want.Change || got.Serial != want.Serial || fmt.Sprint(got.Err) != fmt.Sprint(want.Err) {
+			t.Fatalf("%+v %v, want %+v", got, err, want)
+		}
+		if !zone.Equal(stepped.Snapshot(name), reading.Snapshot(name)) {
+			t.Fatal("another version is served")
+		}
+		if at = stepped.Snapshot(name); want.Change == Kept {
+			src.snap = at // as somebody would put it right
+		}
+	}
+	a, _, err1 := stepped.Store.History(name, dnsname.Name{})
+	b, _, err2 := reading.Store.History(name, dnsname.Name{})
+	if err1 != nil || err2 != nil || len(a) != len(b) || len(a) < 100 {
+		t.Errorf("%d and %d versions are stored, %v %v", len(a), len(b), err1, err2)
+	}
+	if _, err := stepped.TakeStep(t.Context(), dnsname.MustParse("copy."), Step{}, ""); !errors.Is(err, ErrNotFromFiles) {
+		t.Errorf("a copy: %v", err)
+	}
+	if _, err := stepped.TakeStep(t.Context(), dnsname.MustParse("none."), Step{}, ""); !errors.Is(err, ErrNoZone) {
+		t.Errorf("a zone that is not served: %v", err)
+	}
+}

@@ -1,0 +1,186 @@
+package zonestate
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"fencepost/signer"
+	"fencepost/store"
+	"fencepost/zone"
+)
+
+// version is what is known of one version of a zone. It never changes: what becomes of
+// it is another one in its place.
+type version struct {
+	served *zone.Snapshot // what is answered from
+	// source is what was loaded or fetched: served itself where we do not sign. Nil where
+	// we sign and it is not known, as after a restart of a signer in the middle.
+	source *zone.Snapshot
+	// withdrawn is set where it may not be served any more: no primary has confirmed it
+	// for too long.
+	withdrawn bool
+	origin
+	fingerprint string    // what the signed version was made with; see Signer
+	since       time.Time // when it was put in service
+	expires     time.Time // when the first signature ends; zero without signatures
+	renew       time.Time // when to sign again
+	warning     string    // what is odd about it
+
+	sourceSerial uint32 // where we sign: that of the source
+}
+
+// origin says where a version comes from.
+type origin struct {
+	from    string    // the primary; empty: a file
+	by      string    // who had it loaded, in words; empty: nobody in particular
+	way     store.Way // how
+	checked time.Time // when the primary last confirmed the source
+	stamp   string    // of files: what the source was read from; see Input
+}
+
+// snap is what is answered from; nil while there is nothing.
+func (z *served) snap() *zone.Snapshot {
+	if v := z.version.Load(); v != nil && !v.withdrawn {
+		return v.served
+	}
+	return nil
+}
+
+// lastGood is what we have, even if it may not be served; a version without content if
+// there is nothing.
+func (z *served) lastGood() version {
+	if v := z.version.Load(); v != nil {
+		return *v
+	}
+	return version{}
+}
+
+// amend puts a version in the place of the one there is that differs in what f changes,
+// and is the same to those who ask. z.mu is held.
+func (z *served) amend(f func(v *version)) {
+	v := z.lastGood()
+	f(&v)
+	z.version.Store(&v)
+}
+
+// putInService makes a version the one that is answered from.
+func (s *Zones) putInService(z *served, v version) {
+	v.since = s.Now()
+	z.mu.Lock()
+	s.setProblemLocked(z, nil)
+	z.version.Store(&v)
+	z.mu.Unlock()
+	s.planLapse(z)
+	s.Log.Info("zone in service", "zone", z.name.String(), "serial", v.served.Serial(), "records", v.served.Records())
+}
+
+// stored is the newest version in the store; nil where there is none.
+func (s *Zones) stored(z *served) (*zone.Snapshot, store.Meta, error) {
+	if s.Store == nil {
+		return nil, store.Meta{}, nil
+	}
+	snap, meta, err := s.Store.Load(z.name)
+	if err == nil && snap != nil {
+		z.setHead(snap, meta)
+	}
+	return snap, meta, err
+}
+
+// setHead notes what the newest version in the store is.
+func (z *served) setHead(snap *zone.Snapshot, meta store.Meta) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	z.head, z.headMeta = snap, meta
+}
+
+// next is a version to be stored after the one that is there.
+func (z *served) next(snap *zone.Snapshot, meta store.Meta, info store.Info) store.Version {
+	v := store.Version{Zone: snap, Meta: meta, Info: info}
+	z.mu.Lock()
+	head := z.head
+	v.Prev = z.headMeta
+	z.mu.Unlock()
+	if head != nil {
+		v.Delta = zone.Diff(head, snap)
+	}
+	return v
+}
+
+// storeRetry is when a version that could not be stored is tried again.
+const storeRetry = time.Minute
+
+func storeID(z *served) string { return "store " + z.name.Key() }
+
+// keep stores a version that is about to be served, so that it is on stable storage
+// before anyone is offered it (RFC 1995 §2). Where that fails, as on a full disk, it is
+// served all the same: what is valid now must not lapse. It is told, and tried again.
+func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info) {
+	if s.Store == nil {
+		return
+	}
+	s.cpu.waits(ctx)
+	v := z.next(snap, meta, info)
+	got, err := s.Store.Put(v)
+	if errors.Is(err, store.ErrNotHead) { // it is not what we took it for: let the store see
+		v.Delta = nil
+		got, err = s.Store.Put(v)
+	}
+	z.mu.Lock()
+	z.unstored = ""
+	if err != nil {
+		z.unstored = err.Error()
+	} else {
+		z.head, z.headMeta = snap, got
+	}
+	z.mu.Unlock()
+	if err == nil {
+		s.sched.cancel(storeID(z))
+		return
+	}
+	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.name.String(), "serial", snap.Serial(), "error", err)
+	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
+		if z.snap() == snap {
+			s.keep(ctx, z, snap, meta, info)
+		}
+	})
+}
+
+// keepUnsigned stores a version of a zone that we do not sign.
+func (s *Zones) keepUnsigned(ctx context.Context, z *served, snap *zone.Snapshot, o origin) {
+	now := s.Now()
+	s.keep(ctx, z, snap, store.Meta{Stored: now, Checked: now, From: o.from, Stamp: o.stamp}, store.Info{By: o.by, Way: o.way})
+}
+
+// related is a version that was read anew, made of the one before by what differs: it
+// shares with that what is the same, so that all that follows costs what the change does.
+// It is the one before where nothing differs.
+// The delta is nil where the two share little.
+func related(before, fresh *zone.Snapshot) (*zone.Snapshot, *zone.Delta) {
+	if before == nil {
+		return fresh, nil
+	}
+	delta := zone.Diff(before, fresh)
+	if delta.Empty() {
+		return before, delta
+	}
+	if removed, added := delta.Records(); removed+added > fresh.Records()/2 {
+		return fresh, nil
+	}
+	if out, err := before.With(delta); err == nil {
+		return out, delta
+	}
+	return fresh, nil
+}
+
+// unsigned is a version that is served as it was loaded or fetched. delta is what differs
+// from the version before, which was served in the same way; nil: it is not known.
+func (s *Zones) unsigned(before version, delta *zone.Delta, snap *zone.Snapshot, o origin) version {
+	v := version{served: snap, source: snap, origin: o}
+	if delta != nil && before.served == before.source {
+		v.expires = signer.FirstExpiryAfter(before.expires, delta, snap, s.Now())
+	} else {
+		v.expires = signer.FirstExpiry(snap, s.Now())
+	}
+	return v
+}

@@ -1,0 +1,353 @@
+package store
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"go.etcd.io/bbolt"
+	bolterrors "go.etcd.io/bbolt/errors"
+
+	"fencepost/dnsname"
+	"fencepost/wholefile"
+)
+
+// Open opens the store at path, making it and its folder if needed. One that is
+// damaged is set aside, and what can still be read of it is taken over.
+func Open(path string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, err
+	}
+	s, err := open(path)
+	if errors.Is(err, ErrDamaged) {
+		s, err = setAside(path)
+	}
+	if err == nil {
+		err = s.sweep()
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return s, nil
+}
+
+// guard runs f on a file that may be damaged. The engine trusts its file and panics
+// over pages that are not what they should be; it maps the file too, so that pages
+// that are missing are faults. Both become ErrDamaged.
+func guard(f func() error) (err error) {
+	old := debug.SetPanicOnFault(true)
+	defer debug.SetPanicOnFault(old)
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("%w: %v", ErrDamaged, p)
+		}
+	}()
+	return f()
+}
+
+// bolt is the engine on disk. Updates that come while one is written are written
+// together after it, so that many cost little more than one.
+type bolt struct {
+	db *bbolt.DB
+
+	mu      sync.Mutex
+	waiting []*call
+	busy    bool
+}
+
+// call is an update that waits for its end.
+type call struct {
+	f    func(tx) error
+	done chan error
+}
+
+func (b *bolt) view(f func(tx) error) error {
+	return guard(func() error { return b.db.View(func(t *bbolt.Tx) error { return f(boltTx{t}) }) })
+}
+
+// update may call f more than once.
+func (b *bolt) update(f func(tx) error) error {
+	c := &call{f, make(chan error, 1)}
+	b.mu.Lock()
+	b.waiting = append(b.waiting, c)
+	leads := !b.busy
+	b.busy = true
+	b.mu.Unlock()
+	for leads {
+		b.mu.Lock()
+		calls := b.waiting
+		b.waiting = nil
+		leads = len(calls) > 0
+		b.busy = leads
+		b.mu.Unlock()
+		b.commit(calls)
+	}
+	return <-c.done
+}
+
+// commit makes updates in one go. One that fails is left out of it.
+func (b *bolt) commit(calls []*call) {
+	for len(calls) > 0 {
+		failed := -1
+		err := guard(func() error {
+			return b.db.Update(func(t *bbolt.Tx) error {
+				for i, c := range calls {
+					failed = i
+					if err := c.f(boltTx{t}); err != nil {
+						return err
+					}
+				}
+				failed = -1
+				return nil
+			})
+		})
+		if failed < 0 {
+			for _, c := range calls {
+				c.done <- err
+			}
+			return
+		}
+		calls[failed].done <- err
+		calls = slices.Delete(calls, failed, failed+1)
+	}
+}
+
+func (b *bolt) close() error { return guard(b.db.Close) }
+
+func options(wait time.Duration, readOnly bool) *bbolt.Options {
+	return &bbolt.Options{Timeout: wait, ReadOnly: readOnly, FreelistType: bbolt.FreelistMapType}
+}
+
+// inOrder reports keys that cannot be found because they do not stand where they should.
+func inOrder(b *bbolt.Bucket) error {
+	c := b.Cursor()
+	var last []byte
+	for k, _ := c.First(); k != nil; k, _ = c.Next() {
+		if last != nil && bytes.Compare(last, k) >= 0 || b.Get(k) == nil {
+			return fmt.Errorf("%w: its keys do not stand where they are looked for", ErrDamaged)
+		}
+		last = k
+	}
+	return nil
+}
+
+// blobFolder is where the bases of large zones of a store are.
+func blobFolder(path string) folder { return folder(path + ".large") }
+
+// sweep removes the blobs that no zone has: a killed process left them.
+func (s *Store) sweep() error {
+	names, err := s.large.list()
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	used := map[string]bool{}
+	for _, m := range s.metas() {
+		used[m.Line.Blob] = true
+	}
+	for _, n := range names {
+		if !used[n] {
+			err = errors.Join(err, s.large.remove(n))
+		}
+	}
+	return err
+}
+
+// metas are those of all zones, as far as they can be read.
+func (s *Store) metas() (out []Meta) {
+	_ = s.e.view(func(t tx) error {
+		t.each(bucketMeta, nil, nil, false, func(key, _ []byte) bool {
+			if m, found, err := readMeta(t, string(key)); err == nil && found {
+				out = append(out, m)
+			}
+			return true
+		})
+		return nil
+	})
+	return out
+}
+
+// open opens the file with what every store has, and looks whether it is whole: as
+// long as it says, with all buckets to be read.
+func open(path string) (*Store, error) {
+	var file *bolt
+	err := guard(func() error {
+		db, err := bbolt.Open(path, 0o600, options(time.Second, false))
+		if errors.Is(err, bolterrors.ErrTimeout) {
+			return ErrInUse
+		}
+		for _, known := range []error{bolterrors.ErrInvalid, bolterrors.ErrChecksum, bolterrors.ErrVersionMismatch} {
+			if errors.Is(err, known) {
+				return fmt.Errorf("%w: %w", ErrDamaged, err)
+			}
+		}
+		if err != nil {
+			return wholeSize(path, err)
+		}
+		file = &bolt{db: db}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = guard(func() error {
+		return file.db.Update(func(tx *bbolt.Tx) error {
+			info, err := os.Stat(path)
+			if err != nil {
+				return err
+			}
+			if tx.Size() > info.Size() {
+				return fmt.Errorf("%w: it has %d octets, and should have %d", ErrDamaged, info.Size(), tx.Size())
+			}
+			if old := []byte("published-1"); tx.Bucket(old) != nil { // with digests of another kind
+				if err := tx.DeleteBucket(old); err != nil {
+					return err
+				}
+			}
+			for _, b := range buckets {
+				in, err := tx.CreateBucketIfNotExists([]byte(b))
+				if errors.Is(err, bolterrors.ErrIncompatibleValue) {
+					return fmt.Errorf("%w: %w", ErrDamaged, err)
+				}
+				if err != nil {
+					return err
+				}
+				if b == bucketSteps { // which are looked at when they are read
+					continue
+				}
+				if err := inOrder(in); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	})
+	if err != nil {
+		_ = file.close()
+		return nil, err
+	}
+	return newStore(file, blobFolder(path)), nil
+}
+
+// wholeSize takes an error over a file that is shorter than two pages for what it is.
+func wholeSize(path string, err error) error {
+	const pages = 2 * 4096 // a new store has four
+	if info, serr := os.Stat(path); serr == nil && info.Size() > 0 && info.Size() < pages {
+		return fmt.Errorf("%w: %w", ErrDamaged, err)
+	}
+	return err
+}
+
+// asideName is a name for a damaged file that says when it was last written to, and that
+// nothing has yet.
+func asideName(path string) (string, error) {
+	mark, err := wholefile.MarkOf(path)
+	if err != nil {
+		return "", err
+	}
+	name := fmt.Sprintf("%s.damaged-%s", path, time.Unix(0, mark.MTime).UTC().Format("20060102T150405"))
+	for n := 2; ; n++ {
+		if _, err := os.Lstat(name); errors.Is(err, fs.ErrNotExist) {
+			return name, nil
+		}
+		name = fmt.Sprintf("%s-%d", strings.TrimSuffix(name, fmt.Sprintf("-%d", n-1)), n)
+	}
+}
+
+// setAside keeps a damaged file under another name, and makes a store of what can
+// still be read of it.
+func setAside(path string) (*Store, error) {
+	aside, err := asideName(path)
+	if err != nil {
+		return nil, err
+	}
+	// A copy, for whoever opened the file in vain may hold it for ever.
+	if err := copyFile(path, aside); err != nil {
+		return nil, err
+	}
+	if err := os.Remove(path); err != nil {
+		return nil, err
+	}
+	s, err := open(path)
+	if err != nil {
+		return nil, err
+	}
+	s.Aside = aside
+	s.rescue(aside, path)
+	return s, nil
+}
+
+// rescue stores what of a damaged file is whole; whole is where it was, with its blobs.
+func (s *Store) rescue(path, whole string) {
+	var old *Store
+	err := guard(func() error {
+		db, err := bbolt.Open(path, 0o600, options(time.Second, true))
+		old = &Store{e: &bolt{db: db}, large: blobFolder(whole)}
+		return err
+	})
+	if err != nil {
+		return
+	}
+	defer func() { _ = old.Close() }()
+	for _, m := range old.metas() {
+		name, err := dnsname.FromWire([]byte(m.Zone))
+		if err != nil {
+			continue
+		}
+		if z, meta, err := old.Load(name); err == nil && z != nil {
+			if _, err := s.Put(Version{Zone: z, Meta: meta}); err == nil {
+				s.Rescued++
+			}
+		}
+	}
+	if list, err := old.AllPublished(); err == nil {
+		_ = s.Publish(list)
+	}
+}
+
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = io.Copy(out, in); err == nil {
+		err = out.Sync()
+	}
+	return errors.Join(err, out.Close())
+}
+
+// OpenToRead opens a store that no server has open: ErrInUse otherwise. Where there is
+// no file it is empty. Nothing can be put in.
+func OpenToRead(path string) (*Store, error) {
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		return InMemory(), nil
+	}
+	file := &bolt{}
+	err := guard(func() (err error) {
+		file.db, err = bbolt.Open(path, 0o600, options(readWait, true))
+		return err
+	})
+	if errors.Is(err, bolterrors.ErrTimeout) {
+		return nil, ErrInUse
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return newStore(file, blobFolder(path)), nil
+}
+
+// readWait is how long somebody who only reads waits for the file.
+const readWait = 100 * time.Millisecond
