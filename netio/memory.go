@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -42,14 +43,14 @@ func NewMemory(clock Clock) *Memory {
 func (m *Memory) SetNS(zone string, servers ...string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.ns[zone] = servers
+	m.ns[strings.ToLower(zone)] = servers
 }
 
 // SetAddr is what they say of the addresses of a host.
 func (m *Memory) SetAddr(host string, addrs ...netip.Addr) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.addrs[host] = addrs
+	m.addrs[strings.ToLower(host)] = addrs
 }
 
 // SetDown takes a host away, or brings it back.
@@ -128,9 +129,10 @@ func (h *memoryHost) LookupAddr(_ context.Context, host string) ([]netip.Addr, e
 	return known(h.m.addrs, host)
 }
 
-// known is what resolvers say of a name; a name that is not there does not exist.
+// known is what resolvers say of a name, in any case (RFC 4343); a name that is not there
+// does not exist.
 func known[T any](all map[string][]T, name string) ([]T, error) {
-	if found := all[name]; len(found) > 0 {
+	if found := all[strings.ToLower(name)]; len(found) > 0 {
 		return slices.Clone(found), nil
 	}
 	return nil, &net.DNSError{Err: "no such name", Name: name, IsNotFound: true}

@@ -257,3 +257,18 @@ func TestVirtualClock(t *testing.T) {
 		t.Errorf("a context goes on: %v", context.Cause(ctx))
 	}
 }
+
+// The resolver knows names in any case, as resolvers do.
+func TestMemoryResolverCase(t *testing.T) {
+	world := netio.NewMemory(netio.Real)
+	world.SetNS("Example.", "ns.NIC.example.")
+	world.SetAddr("ns.nic.EXAMPLE.", netip.MustParseAddr("192.0.2.1"))
+	host := world.Host(netip.MustParseAddr("192.0.2.9"))
+	servers, err := host.LookupNS(t.Context(), "eXAMPLE.")
+	if err != nil || len(servers) != 1 {
+		t.Fatalf("the zone has the servers %v, %v", servers, err)
+	}
+	if addrs, err := host.LookupAddr(t.Context(), servers[0]); err != nil || len(addrs) != 1 {
+		t.Errorf("the server has the addresses %v, %v", addrs, err)
+	}
+}
