@@ -29,6 +29,8 @@ type Check struct {
 	Name      func(p *Pass, name *Name) // called for each owner name
 	Zone      func(p *Pass)             // called once
 	Workspace func(f *Workspace)        // called once for all zones of a workspace
+
+	Servers bool // it asks IsServer
 }
 
 // Scope is what a check looks at: record set, name, zone or workspace.
@@ -64,6 +66,9 @@ type Pass struct {
 	about   *byte // what Remember was asked last
 	known   any
 	tallies map[*diag.Rule]*tally
+
+	asked    *questions // about other names; nil: nobody wants to know
+	readText bool       // a check asked how something is written
 }
 
 // tally is a finding that is made once for a zone, at its first place, however
@@ -135,29 +140,6 @@ func addTallies(passes []*Pass, diags *diag.List) {
 			diags.Add(d)
 		}
 	}
-}
-
-// IsServer reports whether an NS record of the zone points to the name. The set of
-// them is made when first asked for.
-func (p *Pass) IsServer(n *Name) bool {
-	var buf [2 * dnsname.MaxWire]byte
-	return p.servers()[string(n.AppendKey(buf[:0]))]
-}
-
-// serversOf is the keys of all names in the zone that NS records point to.
-func serversOf(z *zonefile.Loaded) map[string]bool {
-	servers := map[string]bool{}
-	var key []byte
-	for node := range z.Nodes {
-		set, _ := node.Find(rr.TypeNS)
-		for data := range set.Data {
-			var ok bool
-			if key, ok = z.AppendKey(key[:0], data); ok {
-				servers[string(key)] = true
-			}
-		}
-	}
-	return servers
 }
 
 // Name is an owner name with the place of its records.
@@ -256,7 +238,12 @@ type Set struct {
 func (s Set) Pos(i int) source.Pos { return s.Name.Pos(s.first + i) }
 
 // Layout is where the fields of the i-th record stand.
-func (s Set) Layout(i int) zonefile.Layout { return zonefile.LayoutAt(s.Name.p.Source, s.Pos(i)) }
+func (s Set) Layout(i int) zonefile.Layout {
+	if s.Name.p.Zone.Positions == nil {
+		return zonefile.Layout{}
+	}
+	return zonefile.LayoutAt(s.Name.p.Source, s.Pos(i))
+}
 
 // Sets walks over the name's RRsets with their places.
 func (n *Name) Sets(yield func(Set) bool) {
@@ -289,11 +276,13 @@ type plan struct {
 	every       []*Check // of all sets
 	byType      map[rr.Type][]*Check
 	low         [64][]*Check // byType without hashing, for the types one meets
+	servers     bool         // some ask IsServer
 }
 
 func newPlan(checks []*Check) *plan {
 	pl := &plan{byType: map[rr.Type][]*Check{}}
 	for _, c := range checks {
+		pl.servers = pl.servers || c.Servers
 		switch {
 		case c.Workspace != nil:
 		case c.Zone != nil:
@@ -327,27 +316,31 @@ func (pl *plan) ofType(t rr.Type) []*Check {
 // order. Names are looked at by several goroutines. now is the present, for the
 // checks that ask; zero leaves them out. Checks that settings turn off are not run.
 func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, settings *Settings, diags *diag.List) {
-	pl := newPlan(slices.DeleteFunc(slices.Clone(checks), func(c *Check) bool {
+	run(slices.DeleteFunc(slices.Clone(checks), func(c *Check) bool {
 		return settings != nil && settings.Severity[c.Code] == diag.Off
-	}))
+	}), z, src, now, diags, false)
+}
+
+// run also gives back the passes it took, with what was asked in them if that is wanted.
+func run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, diags *diag.List, asked bool) (passes []*Pass) {
 	if z.NotText {
-		return
+		return nil
 	}
-	shared := Pass{Zone: z, Source: src, Now: now, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
-		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
-	go shared.servers() // a walk of its own, needed soon
-	first := shared
+	pl, first := newPlan(checks), newPass(z, src, now)
+	if pl.servers {
+		go first.servers() // a walk of its own, needed soon
+	}
+	shared := *first
 	first.diags = diags
-	for _, c := range pl.zone {
-		first.rule = &c.Rule
-		c.Zone(&first)
-	}
+	first.zoneChecks(pl)
 	var mu sync.Mutex
-	var passes []*Pass
 	// Nothing ends this early: the context is never done.
 	_ = z.Visit(context.Background(), runtime.GOMAXPROCS(0), func() func(*zone.Node, int) {
 		p := shared
 		p.diags = &diag.List{}
+		if asked {
+			p.asked = newQuestions()
+		}
 		mu.Lock()
 		passes = append(passes, &p)
 		mu.Unlock()
@@ -356,7 +349,22 @@ func Run(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, se
 	for _, p := range passes {
 		diags.Append(p.diags)
 	}
-	addTallies(append(passes, &first), diags)
+	addTallies(append(passes, first), diags)
+	return passes
+}
+
+func newPass(z *zonefile.Loaded, src *source.Set, now time.Time) *Pass {
+	return &Pass{Zone: z, Source: src, Now: now, ApexKey: dnsname.AppendSortKey(nil, []byte(z.Apex().Wire()), 0),
+		servers: sync.OnceValue(func() map[string]bool { return serversOf(z) })}
+}
+
+// zoneChecks runs the checks of the zone as a whole.
+func (p *Pass) zoneChecks(pl *plan) {
+	p.at = nil
+	for _, c := range pl.zone {
+		p.rule = &c.Rule
+		c.Zone(p)
+	}
 }
 
 // name runs the checks of one name.
@@ -381,106 +389,4 @@ func (p *Pass) name(pl *plan, node *zone.Node, first int) {
 			c.Set(p, set)
 		}
 	}
-}
-
-// Remember is what make found out about a record's data, made once for all checks
-// that ask about the same record one after another. All must want the same thing
-// of records of one type.
-func Remember[T any](p *Pass, data []byte, make func() T) T {
-	if len(data) > 0 && p.about == &data[0] {
-		if v, ok := p.known.(T); ok {
-			return v
-		}
-	}
-	v := make()
-	if len(data) > 0 {
-		p.about, p.known = &data[0], v
-	}
-	return v
-}
-
-// Find is the RRset of an owner name in wire form, if the zone has it.
-func (p *Pass) Find(wire []byte, t rr.Type) (set zone.RRset, ok bool) {
-	var buf [2 * dnsname.MaxWire]byte
-	key, ok := p.Zone.AppendKey(buf[:0], wire)
-	var n zone.Node
-	if !ok || !p.Zone.Get(key, &n) {
-		return set, false
-	}
-	return n.Find(t)
-}
-
-// Target says what is known in the zone about a name that a record points to.
-type Target struct {
-	InZone    bool // at or below the apex, and not delegated away
-	Delegated bool // at or below a cut: somebody else's data, or glue
-	Exists    bool // has records, or names below it, or a wildcard covers it
-	Alias     bool // has a CNAME
-	Address   bool // has an A or AAAA record
-}
-
-// maxLooked bounds what Look remembers. Targets repeat: several checks ask about
-// each, and many records name the same host.
-const maxLooked = 1 << 12
-
-// Look finds out about an absolute name in wire form, which must not be changed
-// afterwards.
-func (p *Pass) Look(wire []byte) Target {
-	if p.last == &wire[0] { // several checks in a row ask about the same record
-		return p.lastIs
-	}
-	p.last = &wire[0]
-	if t, ok := p.looked[string(wire)]; ok {
-		p.lastIs = t
-		return t
-	}
-	t := p.look(wire)
-	p.lastIs = t
-	if p.looked == nil || len(p.looked) >= maxLooked {
-		p.looked = make(map[string]Target, maxLooked)
-	}
-	p.looked[string(wire)] = t
-	return t
-}
-
-func (p *Pass) look(wire []byte) (t Target) {
-	var buf [2 * dnsname.MaxWire]byte
-	key, ok := p.Zone.AppendKey(buf[:0], wire)
-	if !ok {
-		return t
-	}
-	if p.Zone.Unread(wire) {
-		// A record of this name could not be read, which was reported: what the
-		// name lacks is not known.
-		return Target{InZone: true, Exists: true, Address: true}
-	}
-	var m zone.Match
-	p.Zone.Lookup(key, &m)
-	node := &m.Node
-	switch {
-	case m.Cut || m.BelowDNAME:
-		t.Delegated = true
-		var glue zone.Node
-		if p.Zone.Get(key, &glue) {
-			node = &glue
-		} else {
-			return t
-		}
-	case m.Exact:
-	case m.EmptyNonTerminal:
-		t.InZone, t.Exists = true, true
-		return t
-	default:
-		exists, empty := p.Zone.Wildcard(key, m.Encloser, node)
-		if !exists || empty {
-			t.InZone, t.Exists = true, exists
-			return t
-		}
-	}
-	t.InZone, t.Exists = !t.Delegated, true
-	t.Alias = node.HasAlias()
-	_, a := node.Find(rr.TypeA)
-	_, aaaa := node.Find(rr.TypeAAAA)
-	t.Address = a || aaaa
-	return t
 }

@@ -58,12 +58,7 @@ func (s *Settings) Settle(diags *diag.List, files []*source.File, all bool) *dia
 	out := &diag.List{}
 	for i := range diags.All {
 		d := diags.All[i]
-		if s.Strict && d.Rule.Strict {
-			d.Severity = diag.Error
-		}
-		if sev, ok := s.Severity[d.Rule.Code]; ok && s.adjustable(d.Rule) {
-			d.Severity = sev
-		}
+		d.Severity = s.severity(d.Rule, d.Severity)
 		if d.Severity != diag.Off && !s.allowed(&d, remarks, used) {
 			out.Add(d)
 		}
@@ -77,6 +72,28 @@ func (s *Settings) Settle(diags *diag.List, files []*source.File, all bool) *dia
 			if !used[a] {
 				out.Add(RuleAllowance.At(a.Span, "nothing of the kind %s is found here", a.Code).Suggest("take the exception away"))
 			}
+		}
+	}
+	return out
+}
+
+// severity is for how much a finding counts. declared is what it was made with.
+func (s *Settings) severity(r *diag.Rule, declared diag.Severity) diag.Severity {
+	if sev, ok := s.Severity[r.Code]; ok && s.adjustable(r) {
+		return sev
+	}
+	if s.Strict && r.Strict {
+		return diag.Error
+	}
+	return declared
+}
+
+// Gating is the checks that can keep a zone out of service by these settings: those that
+// find errors.
+func (s *Settings) Gating(checks []*Check) (out []*Check) {
+	for _, c := range checks {
+		if s.severity(&c.Rule, c.Severity) == diag.Error {
+			out = append(out, c)
 		}
 	}
 	return out

@@ -127,8 +127,8 @@ func (l *life) begin(ctx context.Context, wg *sync.WaitGroup) {
 		}
 		return out
 	}
-	load := func(z **zone.Snapshot) func(context.Context) (zonestate.Input, error) {
-		return func(context.Context) (zonestate.Input, error) {
+	load := func(z **zone.Snapshot) func(context.Context, zonestate.Input) (zonestate.Input, error) {
+		return func(context.Context, zonestate.Input) (zonestate.Input, error) {
 			l.mu.Lock()
 			defer l.mu.Unlock()
 			return zonestate.Input{Zone: *z}, nil

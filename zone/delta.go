@@ -339,6 +339,26 @@ func appendItems(items []nodeItem, set RRset) []nodeItem {
 	return items
 }
 
+// Share is a version that was read anew, made of the one before by what differs: it
+// shares with that what is the same, so that all that follows costs what the change does.
+// It is the one before where nothing differs. The delta is nil where the two share little.
+func Share(before, fresh *Snapshot) (*Snapshot, *Delta) {
+	if before == nil {
+		return fresh, nil
+	}
+	delta := Diff(before, fresh)
+	if delta.Empty() {
+		return before, delta
+	}
+	if removed, added := delta.Records(); removed+added > fresh.Records()/2 {
+		return fresh, nil
+	}
+	if out, err := before.With(delta); err == nil {
+		return out, delta
+	}
+	return fresh, nil
+}
+
 // Diff is the difference between two versions. What they share is skipped, so the cost
 // is that of the difference where one was made from the other.
 func Diff(old, new *Snapshot) *Delta {

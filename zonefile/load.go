@@ -145,6 +145,9 @@ func (l *Loaded) Unread(wire []byte) bool {
 	return l.unread != nil && l.unread[strings.ToLower(string(wire))]
 }
 
+// AnyUnread reports whether Unread is true of any name.
+func (l *Loaded) AnyUnread() bool { return l.unread != nil || l.UnreadSOA }
+
 // AnyCut reports whether CutText is true of any name.
 func (l *Loaded) AnyCut() bool { return l.cut != nil }
 

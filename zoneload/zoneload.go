@@ -75,12 +75,19 @@ func (r *Reader) Read(t Text, diags *diag.List) (*zonefile.Loaded, error) {
 
 // Check checks what Read has read: all that is said of one file is said here.
 func (r *Reader) Check(t Text, z *zonefile.Loaded, diags *diag.List) {
-	if !t.Want.IsZero() && !z.Apex().Equal(t.Want) && !z.NotText {
-		diags.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), t.Want).
-			Suggest("correct the owner of the SOA, or the name of the file"))
-		return
+	if t.isWanted(z, diags) {
+		lint.Run(checks.All, z, t.Source, r.Now(), forAudience(r.Settings, t.Path), diags)
 	}
-	lint.Run(checks.All, z, t.Source, r.Now(), forAudience(r.Settings, t.Path), diags)
+}
+
+// isWanted reports whether a zone is called what it must be called.
+func (t *Text) isWanted(z *zonefile.Loaded, diags *diag.List) bool {
+	if t.Want.IsZero() || z.Apex().Equal(t.Want) || z.NotText {
+		return true
+	}
+	diags.Add(RuleOtherZone.At(z.SOASpan, "this is the zone %s; %s was expected", z.Apex(), t.Want).
+		Suggest("correct the owner of the SOA, or the name of the file"))
+	return false
 }
 
 // ReadAndCheck is both.

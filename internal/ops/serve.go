@@ -9,22 +9,17 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
-	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/internal/edit"
 	"fencepost/keymanager"
 	"fencepost/keyring"
 	"fencepost/server"
 	"fencepost/server/zonestate"
-	"fencepost/source"
 	"fencepost/store"
 	"fencepost/workspace"
-	"fencepost/zonefile"
 )
 
 // Service is a running server with the workspace it serves.
@@ -225,11 +220,11 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 			read := read[z.Sign]
 			files := &zonestate.Files{Work: func() int64 { return workOf(c, z) }}
 			sz.Origin = files
-			files.Load = func(context.Context) (zonestate.Input, error) {
+			files.Load = func(_ context.Context, last zonestate.Input) (zonestate.Input, error) {
 				if err := sv.mayServe(c, z); err != nil {
 					return zonestate.Input{}, err
 				}
-				return app.loadClean(c.File(z.Name), z.Name, read)
+				return app.loadClean(c.File(z.Name), z.Name, read, last)
 			}
 			files.Unchanged = func(stamp string) (string, bool) {
 				again, same := stillStamped(stamp, read)
@@ -300,50 +295,7 @@ func (sv *Service) mayServe(c *workspace.Config, z *workspace.Zone) error {
 	return nil
 }
 
-// workOf is about how much there is to do to load a zone: signing takes much longer
-// than reading.
-func workOf(c *workspace.Config, z *workspace.Zone) int64 {
-	info, err := os.Stat(c.File(z.Name))
-	if err != nil {
-		return 0
-	}
-	if z.Sign != nil {
-		return 8 * info.Size()
-	}
-	return info.Size()
-}
-
 var digestChecks = map[workspace.Digest]zonestate.DigestCheck{workspace.DigestPresent: zonestate.DigestIfPresent, workspace.DigestAlways: zonestate.DigestAlways}
-
-// loadClean reads a zone file that must have no errors. read is what decides besides on
-// what becomes of it, see howRead.
-func (a *App) loadClean(path string, name dnsname.Name, read string) (out zonestate.Input, err error) {
-	begin := time.Now()
-	src, diags := &source.Set{}, &diag.List{}
-	r := a.Reader()
-	in, err := edit.LoadZone(r, src, diags, path, name, name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return out, fmt.Errorf("there is no file %s; make it with: fencepost new %s", edit.Shown(path), strings.TrimSuffix(name.String(), "."))
-	}
-	if err != nil {
-		return out, err
-	}
-	diags = r.Settings.Settle(diags, src.Files(), false)
-	if n := diags.Count(diag.Error); n > 0 {
-		diags.Sort()
-		for _, d := range diags.All {
-			if d.Severity == diag.Error {
-				return out, &edit.InvalidError{Path: edit.Shown(path), Errors: n, First: fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
-			}
-		}
-	}
-	for _, d := range diags.All { // a warning to people; here nobody looks whether the line is whole
-		if d.Rule.Code == zonefile.RuleLastLine.Code {
-			return out, &edit.InvalidError{Path: edit.Shown(path), Errors: 1, First: fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
-		}
-	}
-	return zonestate.Input{Zone: in.Zone.Snapshot, Stamp: makeStamp(read, src.Files(), begin)}, nil
-}
 
 // ChangeKeys does something to keys while nothing else does.
 func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChange) (*KeyChanged, error) {

@@ -13,6 +13,7 @@ import (
 	"fencepost/keymanager"
 	"fencepost/netio"
 	"fencepost/resolve"
+	"fencepost/server/zonestate"
 	"fencepost/source"
 	"fencepost/workspace"
 )
@@ -123,7 +124,7 @@ func (sv *Service) syncChildren(ctx context.Context, z *workspace.Zone) (wrote b
 
 // delegations are the names that a zone delegates.
 func (a *App) delegations(path string, name dnsname.Name) (out []dnsname.Name, err error) {
-	in, err := a.loadClean(path, name, "")
+	in, err := a.loadClean(path, name, "", zonestate.Input{})
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,7 @@ var occludedData = &lint.Check{Rule: diag.Rule{
 		"anything else is never seen. Move it to the child zone.",
 	Bad:  "sub NS ns1.example.net.\nsub NS ns2.example.net.\nwww.sub A 192.0.2.1\n",
 	Good: "sub NS ns1.example.net.\nsub NS ns2.example.net.\n"},
+	Servers: true,
 	Name: func(p *lint.Pass, n *lint.Name) {
 		if !n.IsCut() && !n.Occluded() || n.Occluded() && belowDNAME(p, n) {
 			return

@@ -41,7 +41,7 @@ func begins(data []byte, prefix string) bool {
 func within(p *lint.Pass, set lint.Set, i int, piece string) source.Span {
 	l := set.Layout(i)
 	for _, w := range l.Data {
-		if at := bytes.Index(p.Source.Text(w), []byte(piece)); at >= 0 && piece != "" {
+		if at := bytes.Index(p.Text(w), []byte(piece)); at >= 0 && piece != "" {
 			return source.Span{Start: w.Start + source.Pos(at), End: w.Start + source.Pos(at+len(piece))}
 		}
 	}

@@ -118,11 +118,11 @@ var singleQuotes = &lint.Check{Rule: diag.Rule{
 			if set.Type == rr.TypeCAA {
 				word = 2
 			}
-			if written := p.Source.Text(l.Field(word)); len(written) == 0 || written[0] != '\'' {
+			if written := p.Text(l.Field(word)); len(written) == 0 || written[0] != '\'' {
 				return // inside straight quotes they were meant
 			}
 			span := source.Span{Start: l.Field(word).Start, End: l.Data[len(l.Data)-1].End}
-			right := "\"" + strings.Trim(string(p.Source.Text(span)), "'") + "\""
+			right := "\"" + strings.Trim(string(p.Text(span)), "'") + "\""
 			d := p.Report(span, "the text of %s has single quotes", set.Name.Owner()).Suggest("write straight double quotes: %s", shorten(right))
 			if !strings.ContainsAny(right[1:len(right)-1], "\"\n\\") {
 				d = fixed(d, right)

@@ -76,11 +76,11 @@ type ref struct {
 // a final dot.
 func (r ref) place(p *lint.Pass) target {
 	l := r.set.Layout(r.i)
-	if len(l.Data) > 0 && string(p.Source.Text(l.Data[0])) == `\#` {
+	if len(l.Data) > 0 && string(p.Text(l.Data[0])) == `\#` {
 		return target{r.wire, l.Type, "."}
 	}
 	span := l.Field(r.word)
-	return target{r.wire, span, string(p.Source.Text(span))}
+	return target{r.wire, span, string(p.Text(span))}
 }
 
 // eachTarget calls f for each target of the set's records. The root is none: it
@@ -247,7 +247,7 @@ var missingDotOwner = &lint.Check{Rule: diag.Rule{
 			break
 		}
 		l := first.Layout(0)
-		text := string(p.Source.Text(l.Owner))
+		text := string(p.Text(l.Owner))
 		d := p.Report(l.OwnerOrType(), "without a final dot this owner means %s", n.Owner())
 		if text != "" && !strings.HasSuffix(text, ".") {
 			d = d.Suggest("write %s.", text)

@@ -162,7 +162,7 @@ var mnameMissing = &lint.Check{Rule: diag.Rule{
 			return
 		}
 		if lost, _ := lostDot(p, []byte(soa.MName.Wire())); lost {
-			text := string(p.Source.Text(at))
+			text := string(p.Text(at))
 			p.Add(fixed(p.Report(at, "without a final dot the primary is %s, which does not exist", soa.MName).Suggest("write %s.", text), text+"."))
 			return
 		}
@@ -198,7 +198,7 @@ var contactDot = &lint.Check{Rule: diag.Rule{
 		wire := []byte(soa.RName.Wire())
 		lost, _ := lostDot(p, wire)
 		at := set.Layout(0).Field(soaRName)
-		text := string(p.Source.Text(at))
+		text := string(p.Text(at))
 		if !lost || strings.HasSuffix(text, ".") || strings.Contains(text, "@") {
 			return
 		}

@@ -114,11 +114,11 @@ func TestRelated(t *testing.T) {
 		return build.Build().Snapshot
 	}
 	one := b(1)
-	if same, _ := related(one, b(1)); same != one {
+	if same, _ := zone.Share(one, b(1)); same != one {
 		t.Error("the same content is another version")
 	}
 	two := b(2)
-	next, _ := related(one, two)
+	next, _ := zone.Share(one, two)
 	if !zone.Equal(next, two) || next == two {
 		t.Error("what differs in one record shares nothing")
 	}

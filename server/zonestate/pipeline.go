@@ -21,8 +21,9 @@ type Origin interface{ origin() }
 
 // Files is content that is read, of a zone that we are primary for.
 type Files struct {
-	// Load reads and checks it.
-	Load func(ctx context.Context) (Input, error)
+	// Load reads and checks it. last is what it gave last time, without delta and stamp,
+	// where that is in service still; else there is no zone in it.
+	Load func(ctx context.Context, last Input) (Input, error)
 	// Unchanged reports whether Load would read what it read when it gave the stamp;
 	// again is the stamp for next time. Nil: it cannot be told.
 	Unchanged func(stamp string) (again string, ok bool)
@@ -57,8 +58,18 @@ const (
 // Input is what Load reads.
 type Input struct {
 	Zone *zone.Snapshot
+	// Delta is what it was made of the last with; nil: it was not.
+	Delta *zone.Delta
 	// Stamp says what it was read from, for Unchanged; empty: nothing does.
 	Stamp string
+	Known Known // helps to check the next version; nil: there is nothing
+}
+
+// Known is what was found out about a version while it was checked. It never changes, and can
+// be compared.
+type Known interface {
+	// After is what is known of the version that a delta makes of it; nil: nothing.
+	After(next *zone.Snapshot, d *zone.Delta) Known
 }
 
 // files is the origin where it is files, else nil.

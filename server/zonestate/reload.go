@@ -129,7 +129,11 @@ func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by str
 	if err != nil {
 		return ZoneResult{}, err
 	}
-	change, err := s.install(ctx, z, next, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: st.Stamp})
+	in := Input{Zone: next, Delta: st.Delta, Stamp: st.Stamp}
+	if known := z.lastGood().known; known != nil {
+		in.Known = known.After(next, st.Delta)
+	}
+	change, err := s.install(ctx, z, in, origin{by: by, way: store.FromFile, checked: s.Now()})
 	result := s.loaded(z, change, err)
 	s.remember([]*served{z}, []ZoneResult{result}, by)
 	s.tellOf(z, result.Change)
@@ -256,7 +260,7 @@ func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
 	var change Change
 	in, err := s.load(ctx, z)
 	if err == nil {
-		change, err = s.install(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp})
+		change, err = s.install(ctx, z, in, origin{by: by, way: store.FromFile, checked: s.Now()})
 	}
 	return s.loaded(z, change, err)
 }
@@ -283,10 +287,17 @@ func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
 }
 
 // install puts a new version of a zone in service, signed if that is configured.
-func (s *Zones) install(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
+func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Change, error) {
 	last := z.lastGood()
 	before := last.source
-	source, delta := related(before, source)
+	source, delta := in.Zone, in.Delta
+	switch {
+	case delta == nil:
+		source, delta = zone.Share(before, source)
+	case delta.Empty():
+		source = before
+	}
+	o.stamp, o.known = in.Stamp, in.Known
 	if f := z.cfg.Load().files(); f != nil && f.Author != nil && before != nil && source != before {
 		if name := f.Author(ctx); name != "" {
 			o.by = name
@@ -297,7 +308,7 @@ func (s *Zones) install(ctx context.Context, z *served, source *zone.Snapshot, o
 	}
 	now := z.snap()
 	if now == source {
-		s.restamp(z, o.stamp)
+		s.restamp(z, o)
 		return Unchanged, nil
 	}
 	if now != nil && o.from == "" && !newer(source, now) && !s.aheadOfPublished(z, source, now) {

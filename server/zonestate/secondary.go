@@ -178,10 +178,10 @@ func (s *Zones) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p 
 		return errors.New("the zone it sent has no NS records")
 	}
 	now, last := s.Now(), z.lastGood()
-	snap, delta := related(last.source, snap)
+	snap, delta := zone.Share(last.source, snap)
 	oddities := make(chan string, 1)
 	go func() { oddities <- oddityAfter(last, delta, snap) }() // while it is stored
-	if _, err := s.install(ctx, z, snap, origin{from: p.Name, by: p.Name, way: store.FromTransfer, checked: now}); err != nil {
+	if _, err := s.install(ctx, z, Input{Zone: snap, Delta: delta}, origin{from: p.Name, by: p.Name, way: store.FromTransfer, checked: now}); err != nil {
 		return err
 	}
 	odd := <-oddities

@@ -134,13 +134,13 @@ func (s *Zones) takeStored(z *served, source, stored *zone.Snapshot, meta store.
 			v.source, v.sourceSerial, v.fingerprint, v.renew = source, source.Serial(), made, meta.Renew
 		})
 		z.mu.Unlock()
-		s.restamp(z, o.stamp)
+		s.restamp(z, o)
 		s.planSigning(z, meta.Renew)
 		s.noteServed(z, stored)
 		return Unchanged, nil
 	}
 	s.putSigned(z, version{served: stored, source: source, sourceSerial: source.Serial(), origin: o, fingerprint: made, expires: meta.Expires, renew: meta.Renew})
-	s.restamp(z, o.stamp)
+	s.restamp(z, o)
 	return Loaded, nil
 }
 

@@ -17,7 +17,7 @@ import (
 // answered for while it is still loading, and it is told that it is.
 func TestStartWithALargeZone(t *testing.T) {
 	hold, large := make(chan struct{}), dnsname.MustParse("large.")
-	held := func(ctx context.Context) (Input, error) {
+	held := func(ctx context.Context, _ Input) (Input, error) {
 		<-hold
 		return Input{Zone: zoneVersion("large.", 1, 1)}, nil
 	}

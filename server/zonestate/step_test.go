@@ -1,6 +1,7 @@
 package zonestate
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -65,5 +66,66 @@ func TestTakeStep(t *testing.T) {
 	}
 	if _, err := stepped.TakeStep(t.Context(), dnsname.MustParse("none."), Step{}, ""); !errors.Is(err, ErrNoZone) {
 		t.Errorf("a zone that is not served: %v", err)
+	}
+}
+
+// tag is what a Load of tests knows of a version: which it is.
+type tag string
+
+func (g tag) After(next *zone.Snapshot, d *zone.Delta) Known {
+	if d.To == d.From { // nothing is known then
+		return nil
+	}
+	return tag(next.Digest())
+}
+
+// Whatever becomes of a zone, Load is handed what it found out about the very version it is
+// handed, and mostly something.
+func TestKnownOfLast(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 2026))
+	for _, sign := range []Signer{nil, resigner()} {
+		name := dnsname.MustParse("a.")
+		serial, handed, gave := uint32(1), 0, (*zone.Snapshot)(nil)
+		load := func(_ context.Context, last Input) (Input, error) {
+			if last.Known != nil {
+				handed++
+				if last.Zone == nil || last.Known != Known(tag(last.Zone.Digest())) {
+					t.Fatalf("with the version %s goes what is known of %v", last.Zone.Digest(), last.Known)
+				}
+			}
+			if r.IntN(4) > 0 {
+				serial++
+			}
+			if gave = zoneVersion("a.", serial, byte(r.IntN(2))); r.IntN(8) == 0 {
+				return Input{}, errors.New("it has errors")
+			}
+			in := Input{Known: tag(gave.Digest())}
+			in.Zone, in.Delta = zone.Share(last.Zone, gave)
+			return in, nil
+		}
+		s := New(Options{Store: store.InMemory()})
+		cfg := &Config{Zones: []Zone{{Name: name, Origin: &Files{Load: load}, Signer: sign}}}
+		s.Apply(t.Context(), cfg, "")
+		const rounds = 200
+		for range rounds {
+			switch r.IntN(4) {
+			case 0:
+				s.Apply(t.Context(), cfg, "")
+			case 1:
+				have := s.table.Load().zones[name.Key()].lastGood().source
+				serial++
+				next := zoneVersion("a.", serial, byte(r.IntN(3)))
+				if _, err := s.TakeStep(t.Context(), name, Step{Before: have.Digest(), Delta: zone.Diff(have, next)}, ""); err != nil {
+					t.Fatal(err)
+				}
+			default:
+				if _, err := s.ReloadZone(t.Context(), name, ""); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		if handed < rounds/2 {
+			t.Errorf("Load was handed something %d times of about %d", handed, rounds*3/4)
+		}
 	}
 }

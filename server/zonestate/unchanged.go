@@ -10,7 +10,8 @@ import (
 )
 
 func (s *Zones) load(ctx context.Context, z *served) (in Input, err error) {
-	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx) })
+	have := z.lastGood()
+	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx, Input{Zone: have.source, Known: have.known}) })
 	return in, err
 }
 
@@ -94,10 +95,10 @@ func (s *Zones) takeAsStored(ctx context.Context, z *served) bool {
 
 // restamp notes that a version was read again from other files, or from files that were
 // touched, and is the same.
-func (s *Zones) restamp(z *served, stamp string) {
-	if z.lastGood().stamp != stamp {
+func (s *Zones) restamp(z *served, o origin) {
+	if have := z.lastGood(); have.stamp != o.stamp || have.known != o.known {
 		z.mu.Lock()
-		z.amend(func(v *version) { v.stamp = stamp })
+		z.amend(func(v *version) { v.stamp, v.known = o.stamp, o.known })
 		z.mu.Unlock()
 	}
 	s.noteStamp(z)
@@ -136,6 +137,6 @@ func (s *Zones) sourceOf(ctx context.Context, z *served, o *origin) (*zone.Snaps
 	if err != nil {
 		return nil, err
 	}
-	o.stamp = in.Stamp
+	o.stamp, o.known = in.Stamp, in.Known
 	return in.Zone, nil
 }

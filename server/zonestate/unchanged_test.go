@@ -19,7 +19,7 @@ type stamped struct {
 	reads int
 }
 
-func (s *stamped) load(context.Context) (Input, error) {
+func (s *stamped) load(context.Context, Input) (Input, error) {
 	s.reads++
 	return Input{Zone: s.snap, Stamp: s.stamp}, s.err
 }

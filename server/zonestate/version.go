@@ -37,6 +37,7 @@ type origin struct {
 	way     store.Way // how
 	checked time.Time // when the primary last confirmed the source
 	stamp   string    // of files: what the source was read from; see Input
+	known   Known     // of files, likewise
 }
 
 // snap is what is answered from; nil while there is nothing.
@@ -150,27 +151,6 @@ func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta s
 func (s *Zones) keepUnsigned(ctx context.Context, z *served, snap *zone.Snapshot, o origin) {
 	now := s.Now()
 	s.keep(ctx, z, snap, store.Meta{Stored: now, Checked: now, From: o.from, Stamp: o.stamp}, store.Info{By: o.by, Way: o.way})
-}
-
-// related is a version that was read anew, made of the one before by what differs: it
-// shares with that what is the same, so that all that follows costs what the change does.
-// It is the one before where nothing differs.
-// The delta is nil where the two share little.
-func related(before, fresh *zone.Snapshot) (*zone.Snapshot, *zone.Delta) {
-	if before == nil {
-		return fresh, nil
-	}
-	delta := zone.Diff(before, fresh)
-	if delta.Empty() {
-		return before, delta
-	}
-	if removed, added := delta.Records(); removed+added > fresh.Records()/2 {
-		return fresh, nil
-	}
-	if out, err := before.With(delta); err == nil {
-		return out, delta
-	}
-	return fresh, nil
 }
 
 // unsigned is a version that is served as it was loaded or fetched. delta is what differs

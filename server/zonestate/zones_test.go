@@ -46,7 +46,7 @@ type source struct {
 	err  error
 }
 
-func (s *source) load(context.Context) (Input, error) { return Input{Zone: s.snap}, s.err }
+func (s *source) load(context.Context, Input) (Input, error) { return Input{Zone: s.snap}, s.err }
 
 func results(rs []ZoneResult) string {
 	var out []string

@@ -1,0 +1,101 @@
+package ops
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/internal/edit"
+	"fencepost/lint"
+	"fencepost/server/zonestate"
+	"fencepost/source"
+	"fencepost/workspace"
+	"fencepost/zone"
+	"fencepost/zonefile"
+	"fencepost/zoneload"
+)
+
+// workOf is about how much there is to do to load a zone: signing takes much longer
+// than reading.
+func workOf(c *workspace.Config, z *workspace.Zone) int64 {
+	info, err := os.Stat(c.File(z.Name))
+	if err != nil {
+		return 0
+	}
+	if z.Sign != nil {
+		return 8 * info.Size()
+	}
+	return info.Size()
+}
+
+// loadClean reads a zone file that must have no errors. read is what decides besides on
+// what becomes of it, see howRead; last is what was loaded before.
+func (a *App) loadClean(path string, name dnsname.Name, read string, last zonestate.Input) (out zonestate.Input, err error) {
+	begin := time.Now()
+	src, diags := &source.Set{}, &diag.List{}
+	r := a.Reader()
+	next, err := gate(r, src, diags, path, name, read, last)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, fmt.Errorf("there is no file %s; make it with: fencepost new %s", edit.Shown(path), strings.TrimSuffix(name.String(), "."))
+	}
+	if err != nil {
+		return out, err
+	}
+	diags = r.Settings.Settle(diags, src.Files(), false)
+	if n := diags.Count(diag.Error); n > 0 {
+		diags.Sort()
+		for _, d := range diags.All {
+			if d.Severity == diag.Error {
+				return out, &edit.InvalidError{Path: edit.Shown(path), Errors: n, First: fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
+			}
+		}
+	}
+	for _, d := range diags.All { // a warning to people; here nobody looks whether the line is whole
+		if d.Rule.Code == zonefile.RuleLastLine.Code {
+			return out, &edit.InvalidError{Path: edit.Shown(path), Errors: 1, First: fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
+		}
+	}
+	out = zonestate.Input{Zone: next.Zone, Delta: next.Delta, Stamp: makeStamp(read, src.Files(), begin)}
+	if next.Cleared != nil {
+		out.Known = &checked{read, r.Now, next.Cleared}
+	}
+	return out, nil
+}
+
+// checked is what is known of a version that was checked.
+type checked struct {
+	read    string // see howRead
+	now     func() time.Time
+	cleared *lint.Cleared
+}
+
+// After implements zonestate.Known.
+func (c *checked) After(next *zone.Snapshot, d *zone.Delta) zonestate.Known {
+	if cleared := c.cleared.AfterStep(next, d, c.now()); cleared != nil {
+		return &checked{c.read, c.now, cleared}
+	}
+	return nil
+}
+
+// gate reads a zone file, and checks what is not known already.
+func gate(r *zoneload.Reader, src *source.Set, diags *diag.List, path string, name dnsname.Name, read string, last zonestate.Input) (zoneload.Version, error) {
+	t, err := r.Open(src, path, name)
+	if err != nil {
+		return zoneload.Version{}, err
+	}
+	t.Want = name
+	before := zoneload.Version{Zone: last.Zone}
+	if was, ok := last.Known.(*checked); ok && was.read == read {
+		before.Cleared = was.cleared
+	}
+	next, err := r.Gate(t, before, diags)
+	if errors.Is(err, zoneload.ErrNoName) { // which is among the findings
+		err = nil
+	}
+	return next, err
+}
