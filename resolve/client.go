@@ -42,6 +42,7 @@ type Request struct {
 	TCP     bool          // not over UDP first
 	UDPOnly bool          // not over TCP when cut off
 	Expire  bool          // ask how long the zone may still be served (RFC 7314)
+	NoEDNS  bool          // as servers are asked that do not know EDNS (RFC 6891 §6.2.2)
 	Timeout time.Duration // of one try; 0 is DefaultTimeout
 	TSIG    *tsig.Key     // sign, and accept only signed answers
 	Local   netip.Addr    // to send from; invalid leaves it to the system
@@ -108,6 +109,9 @@ func describe(server netip.AddrPort, err error) error {
 
 // query writes the question.
 func (r *Request) query() ([]byte, *tsig.Stream) {
+	if r.NoEDNS {
+		return r.write(message.QueryOptions{RD: r.RD})
+	}
 	return r.write(message.QueryOptions{RD: r.RD, EDNS: true, UDPSize: OurUDPSize, DO: r.DO, Expire: r.Expire})
 }
 

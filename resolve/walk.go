@@ -43,9 +43,25 @@ type walk struct {
 	known   map[string]bool // zones whose DS and DNSKEY were asked for
 }
 
+// Walked is what a walk brings.
+type Walked struct {
+	Records []rr.Record // of all that was answered on the way
+	Zone    dnsname.Name
+	Last    *Response // the answer of that zone
+}
+
 // Collect asks for a name and type, and for the DS and DNSKEY sets of all zones on
 // the way.
 func (w *Walker) Collect(ctx context.Context, name dnsname.Name, t rr.Type) ([]rr.Record, error) {
+	out, err := w.Walk(ctx, name, t)
+	if out == nil {
+		return nil, err
+	}
+	return out.Records, err
+}
+
+// Walk is Collect, with where it ended.
+func (w *Walker) Walk(ctx context.Context, name dnsname.Name, t rr.Type) (*Walked, error) {
 	r := &walk{Walker: w, ctx: ctx, servers: w.Roots, zone: w.Start, known: map[string]bool{w.Start.Key(): true}}
 	if _, err := r.ask(w.Start, rr.TypeDNSKEY); err != nil {
 		return nil, err
@@ -57,7 +73,11 @@ func (w *Walker) Collect(ctx context.Context, name dnsname.Name, t rr.Type) ([]r
 		}
 		cut, hosts, glue := delegation(resp, r.zone, name)
 		if cut.IsZero() {
-			return r.records, r.signers(resp)
+			err := r.signers(resp)
+			return &Walked{r.records, r.zone, resp}, err
+		}
+		if err := r.signers(resp); err != nil { // zones passed over, whose servers have the next one too
+			return nil, err
 		}
 		if err := r.enter(cut, hosts, glue); err != nil {
 			return nil, err

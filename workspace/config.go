@@ -59,10 +59,11 @@ type Config struct {
 	Zones       []*Zone
 	byName      map[string]*Zone // by the key of their name
 	Checks      *lint.Settings
-	AnchorFile  string                    // DS or DNSKEY records that are trusted; empty: none
-	Roots       []netip.AddrPort          // servers of the zone that the anchors are of
-	Reach       map[string]netip.AddrPort // where name servers are reached, by the key of their name
-	IncludeFrom []string                  // folders, besides a zone file's own, that $INCLUDE may read from
+	AnchorFile  string                        // DS or DNSKEY records that are trusted; empty: none
+	Roots       []netip.AddrPort              // servers of the zone that the anchors are of
+	Reach       map[string]netip.AddrPort     // where name servers are reached, by the key of their name
+	Redirect    map[netip.Addr]netip.AddrPort // where addresses are reached, if not there
+	IncludeFrom []string                      // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
 // Zone is one zone of the workspace.
@@ -395,7 +396,7 @@ func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key)
 
 // reach reads where name servers are reached other than the world reaches them.
 func (p *checker) reach(c *Config, r *raw) {
-	c.Reach = map[string]netip.AddrPort{}
+	c.Reach, c.Redirect = map[string]netip.AddrPort{}, map[netip.Addr]netip.AddrPort{}
 	if c.AnchorFile = r.Trust.Anchors; c.AnchorFile != "" && !filepath.IsAbs(c.AnchorFile) {
 		c.AnchorFile = filepath.Join(c.Dir, c.AnchorFile)
 	}
@@ -409,6 +410,12 @@ func (p *checker) reach(c *Config, r *raw) {
 			Suggest("name a file of DS records, and servers of the zone that they are of"))
 	}
 	for host, at := range r.Reach {
+		if a, err := netip.ParseAddr(host); err == nil {
+			if ap, ok := p.address(at, "[address-override]", host); ok {
+				c.Redirect[a.Unmap()] = ap
+			}
+			continue
+		}
 		name, err := dnsname.Parse(host, dnsname.Root)
 		if err != nil {
 			p.diags.Add(RuleBadValue.At(p.place("[address-override]", 0, host), "%q is no name: %v", host, err))

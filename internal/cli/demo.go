@@ -27,6 +27,7 @@ must.`,
 			color := e.color == "always" || e.color == "auto" && ui.IsTerminal(e.out) && os.Getenv("NO_COLOR") == ""
 			return demo.Run(cmd.Context(), demo.Options{Program: program, Keep: keep, Out: e.out, Color: color})
 		}}
+	cmd.AddCommand(newWorld(e))
 	cmd.Flags().StringVar(&keep, "keep", "", "`DIR` for the workspaces, which then stay")
 	return cmd
 }

@@ -220,7 +220,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 		newCheck(e), newExplain(e), newEditor(e),
 		newKey(e), newSign(e), newVerify(e), newRoll(e), newHandover(e),
 		newServe(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
-		newAsk(e), newSecondaries(e),
+		newAsk(e), newTrace(e), newSecondaries(e),
 		newDemo(e),
 	)
 	withHelp(root)
@@ -267,6 +267,7 @@ func (e *env) setUp(cmd *cobra.Command) error {
 		now = func() time.Time { return t }
 	}
 	e.app = &ops.App{Files: edit.Files{Workspace: e.workspace, Now: now}, Given: e.now != ""}
+	e.app.UseOverrides()
 	return nil
 }
 

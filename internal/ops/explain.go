@@ -7,6 +7,7 @@ import (
 	"fencepost/internal/edit"
 	"fencepost/lint"
 	"fencepost/lint/checks"
+	"fencepost/resolve"
 	"fencepost/rr"
 	"fencepost/signer"
 	"fencepost/workspace"
@@ -40,6 +41,7 @@ func Catalogue() (out []Entry) {
 	add("workspace", Rules)
 	add("configuration", workspace.Rules)
 	add("signed zone", signer.Rules)
+	add("delegation", resolve.TraceRules)
 	return out
 }
 

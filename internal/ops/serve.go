@@ -45,7 +45,9 @@ func (sv *Service) Config() *workspace.Config { return sv.running.Load().Held }
 
 // use puts a configuration in service.
 func (sv *Service) use(a *App, c *workspace.Config) {
-	sv.running.Store(&App{Files: edit.Files{Workspace: c.Dir, Now: a.Now, Held: c}, Net: a.Net, Given: a.Given, Played: a.Played})
+	next := &App{Files: edit.Files{Workspace: c.Dir, Now: a.Now, Held: c}, Net: a.Net, Given: a.Given, Played: a.Played}
+	next.UseOverrides()
+	sv.running.Store(next)
 }
 
 // NewService prepares to serve the workspace. listen, if not empty, takes the

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/dnsname"
+	"fencepost/internal/ops"
+	"fencepost/internal/ui"
+	"fencepost/resolve"
+	"fencepost/rr"
+)
+
+func newTrace(e *env) *cobra.Command {
+	var q ops.Question
+	cmd := &cobra.Command{Use: "trace NAME [TYPE]", GroupID: stageVerify, Short: "follow the delegations from the root, and see where they stop",
+		Long: `Goes from the root down to a name as a resolver does, but asks every address of
+every server on the way, over UDP and TCP, and compares what they say: servers that are
+silent or do not have the zone, lists of servers and addresses that differ above and in
+the zone, answers that differ. Aliases are followed.
+
+Where the way ends, it says which record is missing in which zone, and prints it. A zone
+of the workspace that nobody delegates is found that way.
+
+The root is that of the world, or [trust] servers of the workspace.
+
+Exit status: 0 the way leads to an answer, also to none such, 1 something has to be
+mended.`,
+		Example: `  fencepost trace www.saltmarsh.example
+  fencepost trace north.gauges.saltmarsh.example AAAA
+  fencepost trace 198.51.100.25
+  fencepost trace saltmarsh.example MX --format json`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				return fmt.Errorf("%q is one argument too many", args[2])
+			}
+			return count(cmd, args, []string{"NAME"}, -1)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			q.Name = args[0]
+			if len(args) > 1 {
+				q.Type = args[1]
+			}
+			t, err := e.app.Trace(cmd.Context(), q)
+			if t == nil || err != nil {
+				return err
+			}
+			if e.ui.JSON {
+				err = e.ui.Object(ui.TraceJSON(t))
+			} else {
+				e.traced(t)
+			}
+			return errors.Join(err, shown(ops.TraceFindings(t)))
+		}}
+	cmd.Flags().DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
+	return cmd
+}
+
+// traced shows a trace: a zone, what its servers say, and what is wrong, one after another.
+// What was shown on the way to an alias is not shown again on the way to where it leads.
+func (e *env) traced(t *resolve.Trace) {
+	before := map[string]bool{}
+	for i, leg := range t.Legs {
+		if i > 0 {
+			e.ui.Printf("\n")
+		}
+		e.ui.Printf("%s\n", e.ui.Paint(ui.Bold, "%s %s", leg.Name.Plain(), t.Type))
+		var same []string
+		for _, s := range leg.Steps {
+			if last := s == leg.Steps[len(leg.Steps)-1]; before[s.Zone.Key()] && len(s.Troubles) == 0 && !last {
+				same = append(same, zoneName(s.Zone))
+				continue
+			}
+			if len(same) > 0 {
+				e.ui.Printf("\n%s as above\n", strings.Join(same, ", "))
+				same = nil
+			}
+			e.step(s)
+		}
+		for _, s := range leg.Steps {
+			before[s.Zone.Key()] = true
+		}
+		e.end(t, leg, i)
+	}
+}
+
+func zoneName(n dnsname.Name) string {
+	if n == dnsname.Root {
+		return "the root"
+	}
+	return n.Plain()
+}
+
+func (e *env) step(s *resolve.Step) {
+	e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", zoneName(s.Zone)))
+	var rows [][]string
+	for _, a := range s.Said {
+		host := a.Host.Plain()
+		if a.Host.IsZero() {
+			host = "-"
+		}
+		rows = append(rows, []string{"  " + host, a.At.Addr().String(), e.said(a), timeOf(a)})
+	}
+	e.ui.Table(nil, rows)
+	for _, x := range s.Troubles {
+		e.trouble(x)
+	}
+}
+
+// said is what a server says, in a few words.
+func (e *env) said(a *resolve.Said) string {
+	switch a.Kind {
+	case resolve.Silent:
+		return e.ui.Paint(ui.Bad, "silent")
+	case resolve.Lame:
+		return e.ui.Paint(ui.Bad, "does not have the zone (%s)", a.Code)
+	case resolve.Refers:
+		return "go on to " + a.Cut.Plain()
+	}
+	text := e.ui.Paint(ui.Good, "%s", a.Kind)
+	if a.Plain {
+		text += e.ui.Paint(ui.Suspect, ", without EDNS")
+	}
+	if a.TCP != nil {
+		text += e.ui.Paint(ui.Suspect, ", not over TCP")
+	}
+	return text
+}
+
+func timeOf(a *resolve.Said) string {
+	if a.Kind == resolve.Silent {
+		return ""
+	}
+	return ui.Duration(a.Elapsed)
+}
+
+func (e *env) trouble(x resolve.Trouble) {
+	style := ui.Suspect
+	if x.Grave {
+		style = ui.Bad
+	}
+	mark := e.ui.Paint(style, "%s", x.Severity)
+	if x.Grave {
+		mark = e.ui.Paint(style, "error")
+	}
+	e.ui.Printf("  %s\n", e.ui.Fit(fmt.Sprintf("%s  %s  %s", mark, e.ui.Paint(ui.Dim, "%s", x.Code), x.Message), 4))
+	if x.Advice != "" {
+		e.ui.Printf("    → %s\n", e.ui.Fit(x.Advice, 6))
+	}
+	for _, r := range x.Records {
+		e.ui.Printf("      %s %d %s %s\n", r.Name, r.TTL, r.Type, rr.DataText(r.Type, r.Data))
+	}
+	if command := e.app.DelegateCommand(x.In, x.Records); command != "" && x.Rule == resolve.DelegationMissing {
+		e.ui.Printf("    → %s\n", command)
+	}
+}
+
+// end says where a leg led to.
+func (e *env) end(t *resolve.Trace, leg *resolve.Leg, i int) {
+	e.ui.Printf("\n")
+	last := leg.Steps[len(leg.Steps)-1]
+	name := leg.Name.Plain()
+	switch leg.End {
+	case resolve.Answered:
+		for _, r := range last.Answer {
+			if r.Type == t.Type {
+				e.ui.Printf("%s  %s %s\n", e.ui.Paint(ui.Good, "found"), r.Type, rr.DataText(r.Type, r.Data))
+			}
+		}
+	case resolve.NoData:
+		e.ui.Printf("%s  %s exists and has no %s records\n", e.ui.Paint(ui.Suspect, "no data"), name, t.Type)
+	case resolve.NoName:
+		e.ui.Printf("%s  %s says that there is no %s\n", e.ui.Paint(ui.Suspect, "no such name"), last.Zone.Plain(), name)
+	case resolve.AliasOn:
+		var way []string
+		for _, r := range last.Answer {
+			if r.Type == rr.TypeCNAME {
+				way = append(way, strings.TrimSuffix(rr.DataText(r.Type, r.Data), "."))
+			}
+		}
+		e.ui.Printf("%s  leads to %s\n", e.ui.Paint(ui.Aside, "alias"), strings.Join(way, ", then "))
+	case resolve.Stopped:
+		e.ui.Printf("%s  the way ends at %s\n", e.ui.Paint(ui.Bad, "stopped"), last.Zone.Plain())
+	}
+	if i == len(t.Legs)-1 {
+		e.ui.Sayf("%s\n", ui.Plural(t.Asked, "query"))
+	}
+}
