@@ -1,0 +1,79 @@
+package e2e
+
+import (
+	"bufio"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// inWorld plays the demo's world with more in it, and gives a workspace that sees it.
+func inWorld(t *testing.T, more string) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	file := filepath.Join(dir, "world.toml")
+	write(t, file, ok(t, dir, "demo", "world", "--show")+more)
+	cmd := exec.Command(program, "demo", "world", file, "--into", dir)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() })
+	begun := make(chan string, 1)
+	go func() {
+		line, _ := bufio.NewReader(out).ReadString('\n')
+		begun <- line
+	}()
+	select {
+	case line := <-begun:
+		if !strings.Contains(line, "the world is there") {
+			t.Fatalf("the world says %q", line)
+		}
+	case <-time.After(30 * time.Second):
+		t.Fatal("the world does not come up")
+	}
+	return dir
+}
+
+// The child exists and is served; the zone above has no NS of it. trace says where the way ends,
+// prints what is missing, and the command that adds it; which mends it.
+func TestTraceForgottenDelegation(t *testing.T) {
+	dir := inWorld(t, "\n[[fault]]\nkind = \"no-delegation\"\nzone = \"gauges.saltmarsh.example\"\n"+
+		"\n[[fault]]\nkind = \"refuses\"\nserver = \"ns.harbour.example\"\nzone = \"gauges.saltmarsh.example\"\n")
+	healthy := fp(t, dir, "trace", "www.saltmarsh.example")
+	want(t, healthy, 0, "the root", "example", "go on to saltmarsh.example", "2001:db8:5a17::53", "found  A 198.51.100.80")
+	if strings.Contains(healthy.out, "warning") {
+		t.Errorf("something is said of a healthy way:\n%s", healthy.out)
+	}
+	want(t, fp(t, dir, "trace", "north.gauges.saltmarsh.example"), 0, "no such name  saltmarsh.example says that there is no north.gauges.saltmarsh.example")
+
+	conf := read(t, filepath.Join(dir, "fencepost.toml"))
+	write(t, filepath.Join(dir, "fencepost.toml"), conf+"\n[[zone]]\nname = \"saltmarsh.example\"\n\n[[zone]]\nname = \"gauges.saltmarsh.example\"\n")
+	write(t, filepath.Join(dir, "zones", "saltmarsh.example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n@ NS ns1\n@ NS ns.harbour.example.\nns1 A 198.51.100.53\n")
+	write(t, filepath.Join(dir, "zones", "gauges.saltmarsh.example.zone"), "$TTL 3600\n@ SOA ns hostmaster 1 7200 900 1209600 300\n@ NS ns\n@ NS ns.harbour.example.\nns A 198.51.100.61\nnorth A 198.51.100.101\n")
+	r := fp(t, dir, "trace", "north.gauges.saltmarsh.example")
+	command := "fencepost delegate saltmarsh.example gauges --ns ns.gauges.saltmarsh.example=198.51.100.61 --ns ns.harbour.example"
+	want(t, r, 1, "delegation-missing", "saltmarsh.example has no NS records of gauges.saltmarsh.example",
+		"gauges.saltmarsh.example. 3600 NS ns.gauges.saltmarsh.example.", "ns.gauges.saltmarsh.example. 3600 A 198.51.100.61", command, "stopped  the way ends at saltmarsh.example")
+	ok(t, dir, strings.Fields(command)[1:]...)
+	if zone := read(t, filepath.Join(dir, "zones", "saltmarsh.example.zone")); !strings.Contains(zone, "gauges") {
+		t.Errorf("the command that trace prints adds nothing:\n%s", zone)
+	}
+	o := object(t, fp(t, dir, "trace", "north.gauges.saltmarsh.example", "--format", "json").out)
+	legs := o["legs"].([]any)
+	steps := legs[0].(map[string]any)["steps"].([]any)
+	last := steps[len(steps)-1].(map[string]any)
+	trouble := last["troubles"].([]any)[0].(map[string]any)
+	if trouble["code"] != "delegation-missing" || trouble["missing_in"] != "saltmarsh.example." || len(trouble["missing"].([]any)) != 3 {
+		t.Errorf("in JSON the trouble is %v", trouble)
+	}
+	want(t, fp(t, dir, "explain", "delegation-missing"), 0, "the zone above does not say so")
+	want(t, fp(t, dir, "trace", "x", "A", "more"), 2, "one argument too many")
+}
