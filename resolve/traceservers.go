@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -143,6 +144,13 @@ func (r *tracing) addresses(name dnsname.Name, way []dnsname.Name) Host {
 		r.mu.Unlock()
 	}
 	return h
+}
+
+// Addresses finds where a host is reached.
+func (t *Tracer) Addresses(ctx context.Context, host dnsname.Name) ([]netip.AddrPort, error) {
+	r := &tracing{Tracer: t, ctx: ctx, out: &Trace{}, known: map[string]Host{}, first: map[string][]Host{}}
+	h := r.addresses(host, nil)
+	return h.Addrs, h.Why
 }
 
 // lookup is the data of a set, by way of the first server of each zone that answers.

@@ -50,6 +50,45 @@ type Walked struct {
 	Last    *Response // the answer of that zone
 }
 
+// Next is where the aliases of an answer lead out of its zone; the zero name: nowhere.
+func (w *Walked) Next(name dnsname.Name, t rr.Type) dnsname.Name {
+	const aliases = 16
+	for range aliases {
+		next := dnsname.Name{}
+		for _, rec := range w.Last.Answer {
+			switch {
+			case rec.Name.Equal(name) && rec.Type == t:
+				return dnsname.Name{}
+			case rec.Name.Equal(name) && rec.Type == rr.TypeCNAME:
+				next, _ = dnsname.FromWire(rec.Data)
+			}
+		}
+		if next.IsZero() || !next.AtOrBelow(w.Zone) {
+			return next
+		}
+		name = next
+	}
+	return dnsname.Name{}
+}
+
+// CollectAll is Collect for a name and all that aliases lead to.
+func (w *Walker) CollectAll(ctx context.Context, name dnsname.Name, t rr.Type) (out []rr.Record, err error) {
+	const aliases = 12
+	for range aliases {
+		walked, err := w.Walk(ctx, name, t)
+		if walked != nil {
+			out = append(out, walked.Records...)
+		}
+		if err != nil {
+			return out, err
+		}
+		if name = walked.Next(name, t); name.IsZero() {
+			return out, nil
+		}
+	}
+	return out, fmt.Errorf("%w: more than %d aliases", ErrWalk, aliases)
+}
+
 // Collect asks for a name and type, and for the DS and DNSKEY sets of all zones on
 // the way.
 func (w *Walker) Collect(ctx context.Context, name dnsname.Name, t rr.Type) ([]rr.Record, error) {

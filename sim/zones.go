@@ -97,21 +97,23 @@ func (c *content) first(of dnsname.Name, kinds ...Kind) *Fault {
 
 // spoil breaks every signature but those over the keys.
 func spoil(z *zone.Snapshot) (*zone.Snapshot, error) {
-	var out []zone.Content
-	for node := range z.Nodes {
-		c := zone.Content{Owner: z.Owner(node)}
+	d := zone.NewDelta(z.Apex())
+	for node := range z.AllNodes {
+		owner := z.AppendOwner(nil, node)
 		for set := range node.RRsets {
+			if set.Type != rr.TypeRRSIG || set.Covered() == rr.TypeDNSKEY {
+				continue
+			}
 			for data := range set.Data {
-				data = slices.Clone(data)
-				if set.Type == rr.TypeRRSIG && set.Covered() != rr.TypeDNSKEY {
-					data[len(data)-1] ^= 1
+				wrong := slices.Clone(data)
+				wrong[len(wrong)-1] ^= 1
+				if err := errors.Join(d.Remove(owner, set.Type, set.TTL, data), d.Add(owner, set.Type, set.TTL, wrong)); err != nil {
+					return nil, err
 				}
-				c.Records = append(c.Records, rr.Record{Type: set.Type, TTL: set.TTL, Data: data})
 			}
 		}
-		out = append(out, c)
 	}
-	return z.Replace(out)
+	return z.With(d.Delta(z.Serial(), z.Serial()))
 }
 
 // lie puts records in the place of others and leaves the signatures.

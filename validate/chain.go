@@ -115,16 +115,24 @@ func (p *RRsets) descend(anchors []rr.Record, name dnsname.Name, t rr.Type, now 
 func (p *RRsets) cross(keys *Keys, cut dnsname.Name, now time.Time) (child *Keys, v Verdict) {
 	ds := p.find(cut, rr.TypeDS)
 	if ds == nil {
-		if d := p.denier(keys, now); d.insecureCut(cut) {
-			return nil, insecure(0, "%s is delegated without DS", cut)
-		} else if d.tooMany {
-			return nil, insecure(edeIterations, "the hashes of %s are iterated more than %d times", keys.Zone, MaxIterations)
+		d := p.denier(keys, now)
+		switch {
+		case d.insecureCut(cut):
+			v = insecure(0, "%s is delegated without DS", cut)
+		case d.tooMany:
+			v = insecure(edeIterations, "the hashes of %s are iterated more than %d times", keys.Zone, MaxIterations)
+		default:
+			return nil, Verdict{Status: Secure}
 		}
-		return nil, Verdict{Status: Secure}
+		p.noteDenial(NoDS, keys, cut, rr.TypeDS, v, now)
+		return nil, v
 	}
 	if _, _, err := p.verify(keys, ds, now); err != nil {
-		return nil, fault(ds, err)
+		v = fault(ds, err)
+		p.noteSet(Delegation, keys, ds, v, now)
+		return nil, v
 	}
+	p.noteSet(Delegation, keys, ds, Verdict{Status: Secure, Outcome: Positive, TTL: ds.ttl}, now)
 	var anchors []rr.Record
 	for data := range ds.data.Data {
 		anchors = append(anchors, rr.Record{Name: cut, Type: rr.TypeDS, Class: rr.ClassIN, Data: data})
@@ -177,6 +185,12 @@ func (p *RRsets) substitute(name, owner dnsname.Name, dname *set, v Verdict) (Ve
 // positive judges records that are there. Those from a wildcard need the proof that
 // no closer name exists (RFC 4035 §5.3.4).
 func (p *RRsets) positive(keys *Keys, s *set, now time.Time) Verdict {
+	v := p.judgeSet(keys, s, now)
+	p.noteSet(Data, keys, s, v, now)
+	return v
+}
+
+func (p *RRsets) judgeSet(keys *Keys, s *set, now time.Time) Verdict {
 	wild, labels, err := p.verify(keys, s, now)
 	if err != nil {
 		return fault(s, err)
@@ -200,6 +214,12 @@ func (p *RRsets) positive(keys *Keys, s *set, now time.Time) Verdict {
 }
 
 func (p *RRsets) negative(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
+	v := p.judgeDenial(keys, name, t, now)
+	p.noteDenial(Denial, keys, name, t, v, now)
+	return v
+}
+
+func (p *RRsets) judgeDenial(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Verdict {
 	d := p.denier(keys, now)
 	shown := d.deny(name, t)
 	switch {

@@ -5,6 +5,7 @@
 package validate
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -96,6 +97,8 @@ type RRsets struct {
 	// tries bounds how many signatures are checked, whoever sends many
 	// (RFC 4035 §5.3.1).
 	tries int
+	// chain, if set, is told how a verdict comes about.
+	chain *Chain
 }
 
 // maxTries is how many signatures one pool may cost: far more than any honest chain
@@ -116,7 +119,9 @@ func NewPool(records ...[]rr.Record) *RRsets {
 		if r.Type == rr.TypeRRSIG {
 			if s, err := dnssec.ParseRRSIG(r.Data); err == nil {
 				k := setKey{r.Name.Key(), s.Covered}
-				sigs[k] = append(sigs[k], r.Data)
+				if !slices.ContainsFunc(sigs[k], func(d []byte) bool { return bytes.Equal(d, r.Data) }) {
+					sigs[k] = append(sigs[k], r.Data)
+				}
 			}
 			continue
 		}
@@ -224,6 +229,12 @@ func fault(s *set, err error) Verdict {
 // are trusted: one of them has to sign the DNSKEY set (RFC 4035 §5.2). With DS
 // records of which none can be used the zone is insecure (§5.2, RFC 6840 §5.2).
 func (p *RRsets) TrustKeys(zoneName dnsname.Name, anchors []rr.Record, now time.Time) (*Keys, Verdict) {
+	keys, v := p.trustKeys(zoneName, anchors, now)
+	p.noteKeys(zoneName, anchors, v, now)
+	return keys, v
+}
+
+func (p *RRsets) trustKeys(zoneName dnsname.Name, anchors []rr.Record, now time.Time) (*Keys, Verdict) {
 	usable, strong := 0, false
 	for _, a := range anchors {
 		if ok, isStrong := usableAnchor(a); ok {

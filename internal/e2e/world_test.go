@@ -77,3 +77,44 @@ func TestTraceForgottenDelegation(t *testing.T) {
 	want(t, fp(t, dir, "explain", "delegation-missing"), 0, "the zone above does not say so")
 	want(t, fp(t, dir, "trace", "x", "A", "more"), 2, "one argument too many")
 }
+
+// The chain of trust, as text, JSON and pictures, in a healthy world and with a DS that was copied
+// from a former key.
+func TestChain(t *testing.T) {
+	dir := inWorld(t, "\n[[fault]]\nkind = \"old-ds\"\nzone = \"gauges.saltmarsh.example\"\n")
+	good := fp(t, dir, "chain", "cams.saltmarsh.example")
+	want(t, good, 0, "cams.saltmarsh.example A  secure", "trusted: root.key", "DS ", "of saltmarsh.example", "cams.saltmarsh.example CNAME cams.harbour.example.", "example, as above", "cams.harbour.example A 203.0.113.90", "(in 2")
+	want(t, fp(t, dir, "chain", "www.island.example"), 0, "insecure", "island.example is delegated without a DS", "proved by 1 NSEC3 record")
+	want(t, fp(t, dir, "chain", "nosuch.saltmarsh.example"), 0, "secure", "there is no nosuch.saltmarsh.example", "proved by 2 NSEC records")
+	bad := fp(t, dir, "chain", "north.gauges.saltmarsh.example")
+	want(t, bad, 1, "bogus", "leads to no key", "broken: no DS or anchor leads to a key of gauges.saltmarsh.example", "fencepost handover gauges.saltmarsh.example")
+	want(t, fp(t, dir, "chain", "north.gauges.saltmarsh.example", "--negative-anchor", "gauges.saltmarsh.example"), 0, "insecure", "negative anchor")
+	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--now", "2027-06-01T00:00:00Z"), 1, "bogus", "has expired")
+
+	o := object(t, fp(t, dir, "chain", "north.gauges.saltmarsh.example", "--format", "json").out)
+	links := o["links"].([]any)
+	last := links[len(links)-1].(map[string]any)
+	if o["status"] != "bogus" || o["extended_error"] != 9.0 || last["kind"] != "keys" || last["name"] != "gauges.saltmarsh.example." || len(last["keys"].([]any)) != 1 {
+		t.Errorf("in JSON the chain is %v, its last link %v", o, last)
+	}
+	for _, format := range []string{"svg", "html"} {
+		r := fp(t, dir, "chain", "north.gauges.saltmarsh.example", "--format", format)
+		want(t, r, 1, "<svg", "gauges.saltmarsh.example", "bogus", "leads to no key")
+		if strings.Contains(strings.ReplaceAll(r.out, "http://www.w3.org/2000/svg", ""), "http") {
+			t.Errorf("the %s needs something from elsewhere", format)
+		}
+	}
+
+	// Another anchor, and one that is not valid any more.
+	key := strings.Fields(read(t, filepath.Join(dir, "root.key")))
+	write(t, filepath.Join(dir, "wrong.key"), strings.Join(key[:len(key)-1], " ")+" "+strings.Repeat("AAAA", 16)+"\n")
+	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "wrong.key"), 1, "bogus", "no DS or anchor leads to a key of .")
+	anchors := `<?xml version="1.0"?><TrustAnchor id="x" source="y"><Zone>.</Zone><KeyDigest id="a" validFrom="2010-07-15T00:00:00+00:00" validUntil="2019-01-11T00:00:00+00:00">
+<KeyTag>19036</KeyTag><Algorithm>8</Algorithm><DigestType>2</DigestType><Digest>49AAC11D7B6F6446702E54A1607371607A1A41855200FD2CE1CDDE32F24E8FB5</Digest></KeyDigest></TrustAnchor>`
+	write(t, filepath.Join(dir, "anchors.xml"), anchors)
+	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "anchors.xml"), 3, "none of the trust anchors is valid now")
+	write(t, filepath.Join(dir, "anchors.xml"), strings.ReplaceAll(anchors, "2019-01-11", "2039-01-11"))
+	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "anchors.xml"), 1, "bogus")
+	write(t, filepath.Join(dir, "anchors.xml"), anchors[:90])
+	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "anchors.xml"), 3, "cannot be read")
+}

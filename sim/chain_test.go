@@ -1,0 +1,141 @@
+package sim_test
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"fencepost/dnsname"
+	"fencepost/internal/worlds"
+	"fencepost/message"
+	"fencepost/resolve"
+	"fencepost/rr"
+	"fencepost/validate"
+)
+
+// chain validates as the command does.
+func (w *world) chain(t testing.TB, name string, typ rr.Type) *validate.Chain {
+	t.Helper()
+	tracer := w.tracer()
+	walker := &resolve.Walker{Asker: tracer.Asker, Start: dnsname.Root}
+	for _, h := range tracer.Roots {
+		walker.Roots = append(walker.Roots, h.Addrs...)
+	}
+	walker.Reach = w.reach
+	records, err := walker.CollectAll(t.Context(), dnsname.MustParse(name), typ)
+	if err != nil {
+		t.Fatalf("%s: %v", name, err)
+	}
+	anchor, _ := w.Anchor(dnsname.Root)
+	return validate.NewPool(records).Explain([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now())
+}
+
+// verdict is what a model says of a name whose chain goes through zones, one row for each
+// alias: what the first zone from above makes of it that has the fault.
+func verdict(legs [][]string, kind, zone string) validate.Status {
+	of := map[string]validate.Status{"old-ds": validate.Bogus, "no-ds": validate.Insecure, "strange-ds": validate.Insecure,
+		"expired-signatures": validate.Bogus, "wrong-signatures": validate.Bogus, "no-signatures": validate.Bogus}
+	for _, leg := range legs {
+		for _, z := range leg {
+			switch {
+			case z == zone:
+				return of[kind]
+			case z == "island.example": // which is not signed
+				return validate.Insecure
+			}
+		}
+	}
+	return validate.Secure
+}
+
+// Names of every kind under faults of every kind: the chain is what a model says, it ends at
+// the zone that is at fault, and a validating resolver of the world agrees.
+func TestChainConstructions(t *testing.T) {
+	top, salt := []string{".", "example"}, []string{".", "example", "saltmarsh.example"}
+	harbour := []string{".", "example", "harbour.example"}
+	names := []struct {
+		name    string
+		typ     rr.Type
+		outcome validate.Outcome
+		legs    [][]string
+	}{
+		{"www.saltmarsh.example.", rr.TypeA, validate.Positive, [][]string{salt}},
+		{"tides.saltmarsh.example.", rr.TypeA, validate.Positive, [][]string{salt}},
+		{"cams.saltmarsh.example.", rr.TypeA, validate.Positive, [][]string{salt, harbour}},
+		{"old.archive.saltmarsh.example.", rr.TypeA, validate.Positive, [][]string{salt, harbour}},
+		{"x.cams-old.saltmarsh.example.", rr.TypeA, validate.Positive, [][]string{salt}},
+		{"north.gauges.saltmarsh.example.", rr.TypeA, validate.Positive, [][]string{append(append([]string(nil), salt...), "gauges.saltmarsh.example")}},
+		{"nosuch.saltmarsh.example.", rr.TypeA, validate.NXDomain, [][]string{salt}},
+		{"www.saltmarsh.example.", rr.TypeTXT, validate.NoData, [][]string{salt}},
+		{"nosuch.example.", rr.TypeA, validate.NXDomain, [][]string{top}},
+		{"www.island.example.", rr.TypeA, validate.NoOutcome, [][]string{append(append([]string(nil), top...), "island.example")}},
+		{"mail.harbour.example.", rr.TypeA, validate.Positive, [][]string{harbour}},
+		{"saltmarsh.example.", rr.TypeDNSKEY, validate.Positive, [][]string{salt}},
+	}
+	kinds := []string{"old-ds", "no-ds", "strange-ds", "expired-signatures", "wrong-signatures", "no-signatures"}
+	zones := []string{"example", "saltmarsh.example", "gauges.saltmarsh.example", "harbour.example"}
+	constructions := 0
+	for _, kind := range append([]string{""}, kinds...) {
+		for _, zone := range zones {
+			if kind == "" && zone != zones[0] {
+				continue
+			}
+			text := string(worlds.Demo)
+			if kind == "" {
+				zone = ""
+			} else {
+				text += fault(`kind = "`+kind+`"`, `zone = "`+zone+`"`)
+			}
+			w := play(t, text)
+			for _, n := range names {
+				constructions++
+				want := verdict(n.legs, kind, zone)
+				if n.typ == rr.TypeDNSKEY && kind == "wrong-signatures" && zone == "saltmarsh.example" {
+					want = validate.Secure // those over the keys are right
+				}
+				what := fmt.Sprintf("%s %s with %s of %s", n.name, n.typ, kind, zone)
+				c := w.chain(t, n.name, n.typ)
+				if c.Status != want || want == validate.Secure && c.Outcome != n.outcome {
+					t.Errorf("%s: %s %d (%s), want %s %d", what, c.Status, c.Outcome, c.Reason, want, n.outcome)
+					continue
+				}
+				if c.Status == validate.Bogus {
+					last := c.Links[len(c.Links)-1]
+					if last.Status != validate.Bogus || c.Reason == "" || c.EDE == 0 || !strings.Contains(last.Name.Plain()+" "+last.Zone.Plain(), zone) {
+						t.Errorf("%s: the broken link is %s %s of %s (%s)", what, last.Kind, last.Name, last.Zone, last.Reason)
+					}
+				}
+				w.agrees(t, what, n.name, n.typ, want)
+			}
+		}
+	}
+	if constructions < 100 {
+		t.Errorf("%d constructions", constructions)
+	}
+}
+
+// agrees asks a resolver of the world.
+func (w *world) agrees(t *testing.T, what, name string, typ rr.Type, want validate.Status) {
+	t.Helper()
+	resp, err := resolve.Ask(t.Context(), netip.MustParseAddrPort("192.0.2.100:53"), resolve.Request{Net: w.net, Name: dnsname.MustParse(name), Type: typ, RD: true, DO: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	const ad = 0x0020
+	failed, secure := resp.Rcode() == message.ServFail, resp.Flags&ad != 0
+	if failed != (want == validate.Bogus) || secure != (want == validate.Secure) {
+		t.Errorf("%s: the resolver says %s, secure %v, where the chain is %s", what, resp.Rcode(), secure, want)
+	}
+}
+
+// A lie is bogus where it is told and nowhere else.
+func TestChainLie(t *testing.T) {
+	w := play(t, string(worlds.Demo)+fault(`kind = "lies"`, `zone = "saltmarsh.example"`, `records = "www A 192.0.2.66"`))
+	if c := w.chain(t, "www.saltmarsh.example.", rr.TypeA); c.Status != validate.Bogus {
+		t.Errorf("the lie is %s", c.Status)
+	}
+	if c := w.chain(t, "mail.saltmarsh.example.", rr.TypeA); c.Status != validate.Secure {
+		t.Errorf("beside it: %s, %s", c.Status, c.Reason)
+	}
+}
