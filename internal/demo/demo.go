@@ -111,9 +111,9 @@ func freePorts(n int) ([]int, error) {
 	return ports, nil
 }
 
-// workspaces are the observatory's primary, the secondary at the harbour, and the
-// registry that runs the zone above.
-var workspaces = []string{"observatory", "harbour", "registry"}
+// workspaces are the observatory's primary, the secondary at the harbour, the registry that
+// runs the zone above, and one that looks at a stand-in Internet.
+var workspaces = []string{"observatory", "harbour", "registry", "outside"}
 
 // layOut writes the workspaces.
 func (t *teller) layOut() error {

@@ -3,9 +3,13 @@ package demo
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
+
+	"fencepost/internal/worlds"
 )
 
 // chapter is a part of the story.
@@ -114,6 +118,55 @@ var chapters = []chapter{
 		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+61h}"}, wait: patience, lines: 12, want: []string{"every server shows it"}},
 		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+90h}"}, lines: 12, want: []string{"change the DS at the parent"}},
 	}},
+	{"From outside", "A stand-in Internet on loopback: root, registry, and the servers of all, under addresses of their own. The instrument team serves its zone, and nobody had it delegated.", []step{
+		{in: "outside", do: storm("no-delegation", "gauges.saltmarsh.example", "ns.harbour.example")},
+		{in: "outside", args: []string{"demo", "world", "world.toml", "--into", "."}, serve: true},
+		{in: "outside", do: ownZones},
+		{in: "outside", args: []string{"trace", "north.gauges.saltmarsh.example"}, status: 1, want: []string{"delegation-missing", "gauges.saltmarsh.example. 3600 NS", "fencepost delegate saltmarsh.example gauges"}},
+		{stop: "outside"},
+		{say: "It is delegated now, with the DS of a key that it had before.", in: "outside", do: storm("old-ds", "gauges.saltmarsh.example", "")},
+		{in: "outside", args: []string{"demo", "world", "world.toml", "--into", "."}, serve: true},
+		{in: "outside", args: []string{"chain", "north.gauges.saltmarsh.example"}, status: 1, want: []string{"bogus", "leads to no key", "fencepost handover gauges.saltmarsh.example"}},
+		{stop: "outside"},
+		{say: "With the right DS every link holds.", in: "outside", do: storm("", "", "")},
+		{in: "outside", args: []string{"demo", "world", "world.toml", "--into", "."}, serve: true},
+		{in: "outside", args: []string{"chain", "north.gauges.saltmarsh.example"}, lines: 6, want: []string{"secure", "every link holds"}},
+		{in: "outside", args: []string{"trace", "cams.saltmarsh.example"}, lines: 8, want: []string{"leads to cams.harbour.example", "found  A 203.0.113.90"}},
+	}},
+}
+
+// storm writes the demo's world with a fault of a zone. lame, if it is not empty, is a server that
+// does not have the zone.
+func storm(kind, zone, lame string) func(*teller, string) error {
+	return func(_ *teller, dir string) error {
+		text := string(worlds.Demo)
+		if kind != "" {
+			text += fmt.Sprintf("\n[[fault]]\nkind = %q\nzone = %q\n", kind, zone)
+		}
+		if lame != "" {
+			text += fmt.Sprintf("\n[[fault]]\nkind = \"refuses\"\nserver = %q\nzone = %q\n", lame, zone)
+		}
+		return os.WriteFile(filepath.Join(dir, "world.toml"), []byte(text), 0o644)
+	}
+}
+
+// ownZones gives the workspace that looks on the zones of the observatory, as they are written.
+func ownZones(_ *teller, dir string) error {
+	files := map[string]string{
+		"saltmarsh.example":        "$TTL 3600\n@ SOA ns1 hostmaster 2026112801 7200 900 1209600 300\n@ NS ns1\n@ NS ns.harbour.example.\nns1 A 198.51.100.53\n",
+		"gauges.saltmarsh.example": "$TTL 3600\n@ SOA ns hostmaster 1 7200 900 1209600 300\n@ NS ns\n@ NS ns.harbour.example.\nns A 198.51.100.61\nnorth A 198.51.100.101\n",
+	}
+	config, err := os.ReadFile(filepath.Join(dir, "fencepost.toml"))
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		config = fmt.Appendf(config, "\n[[zone]]\nname = %q\n", name)
+		if err := os.WriteFile(filepath.Join(dir, "zones", name+".zone"), []byte(files[name]), 0o644); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(filepath.Join(dir, "fencepost.toml"), config, 0o644)
 }
 
 // demoNow is the clock of the edits, so that the serials come out as told.
