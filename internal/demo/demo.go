@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -310,8 +311,12 @@ func (t *teller) fill(ctx context.Context, a string) string {
 	return a
 }
 
+// colours are what sets pieces of text off on terminals (ECMA-48 §8.3.117).
+var colours = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
 // judge compares what came of a step with what must.
 func (s step) judge(out string, status int) error {
+	out = colours.ReplaceAllString(out, "")
 	if status != s.status {
 		return fmt.Errorf("the command ended with status %d, not %d:\n%s", status, s.status, out)
 	}

@@ -183,6 +183,7 @@ const (
 type chainZone struct {
 	Name, Trust string
 	Y, Height   int
+	Title       int // baseline
 	Broken      bool
 	Plain       bool // nothing is proved here
 	Lines       []chainText
@@ -197,6 +198,7 @@ type chainText struct {
 
 type chainArrow struct {
 	Y1, Y2, Mid int
+	Label       int // baseline
 	Text        string
 	Broken      bool
 	Dashed      bool
@@ -219,9 +221,9 @@ var chainTemplate = template.Must(template.New("chain").Parse(`<svg xmlns="http:
 <text x="30" y="40" font-size="20" font-weight="bold" fill="#16202a">{{.Name.Plain}} {{.Type}}</text>
 <text x="30" y="66" font-size="15" font-weight="bold" fill="{{.Tone}}">{{.Mark}} {{.Status}}</text>
 <text x="30" y="88" fill="#3a4753">{{.Foot}}</text>
-{{range .Zones}}{{with .Arrow}}<line x1="90" y1="{{.Y1}}" x2="90" y2="{{.Y2}}" stroke="{{if .Broken}}#a31515{{else}}#16202a{{end}}" stroke-width="2"{{if .Dashed}} stroke-dasharray="5 5"{{end}}/><path d="M84 {{.Y2}} l6 10 l6 -10 z" fill="{{if .Broken}}#a31515{{else}}#16202a{{end}}"/><text x="110" y="{{.Mid}}" dy="10" fill="#3a4753">{{.Text}}</text>{{if .Broken}}<path d="M80 {{.Mid}} l20 12 m0 -12 l-20 12" stroke="#a31515" stroke-width="3"/>{{end}}
+{{range .Zones}}{{with .Arrow}}<line x1="90" y1="{{.Y1}}" x2="90" y2="{{.Y2}}" stroke="{{if .Broken}}#a31515{{else}}#16202a{{end}}" stroke-width="2"{{if .Dashed}} stroke-dasharray="5 5"{{end}}/><path d="M84 {{.Y2}} l6 10 l6 -10 z" fill="{{if .Broken}}#a31515{{else}}#16202a{{end}}"/><text x="110" y="{{.Label}}" fill="#3a4753">{{.Text}}</text>{{if .Broken}}<path d="M80 {{.Mid}} l20 12 m0 -12 l-20 12" stroke="#a31515" stroke-width="3"/>{{end}}
 {{end}}<rect x="30" y="{{.Y}}" width="880" height="{{.Height}}" rx="6" fill="{{if .Broken}}#fff4f2{{else}}#f6f8fa{{end}}" stroke="{{if .Broken}}#a31515{{else}}#16202a{{end}}" stroke-width="{{if .Broken}}3{{else}}1.2{{end}}"{{if .Plain}} stroke-dasharray="6 5"{{end}}/>
-<text x="46" y="{{.Y}}" dy="26" font-size="15" font-weight="bold" fill="#16202a">{{.Name}}</text>{{if .Trust}}<text x="894" y="{{.Y}}" dy="26" text-anchor="end" fill="#3a4753">{{.Trust}}</text>{{end}}
+<text x="46" y="{{.Title}}" font-size="15" font-weight="bold" fill="#16202a">{{.Name}}</text>{{if .Trust}}<text x="894" y="{{.Title}}" text-anchor="end" fill="#3a4753">{{.Trust}}</text>{{end}}
 {{range .Lines}}<text x="{{.X}}" y="{{.Y}}" fill="{{if .Broken}}#a31515{{else if .Weak}}#3a4753{{else}}#16202a{{end}}"{{if .Strong}} font-weight="bold"{{end}}>{{if .Broken}}✗ {{end}}{{.Text}}</text>
 {{end}}{{end}}</svg>
 `))
@@ -259,9 +261,9 @@ func (d *chainDrawing) layOut() {
 		if box != nil {
 			y = box.Y + box.Height + chainGap
 		}
-		next := &chainZone{Name: name, Trust: trust, Y: y, Height: chainHead, Broken: broken, Plain: plain}
+		next := &chainZone{Name: name, Trust: trust, Y: y, Title: y + 26, Height: chainHead, Broken: broken, Plain: plain}
 		if box != nil {
-			next.Arrow = &chainArrow{Y1: box.Y + box.Height, Y2: y - 11, Mid: y - chainGap/2 - 8, Broken: broken && !box.Broken, Dashed: plain, Text: down}
+			next.Arrow = &chainArrow{Y1: box.Y + box.Height, Y2: y - 11, Mid: y - chainGap/2 - 8, Label: y - chainGap/2 + 2, Broken: broken && !box.Broken, Dashed: plain, Text: down}
 		}
 		down = ""
 		d.Zones = append(d.Zones, next)
