@@ -168,6 +168,10 @@ type QueryOptions struct {
 	SOA []byte
 	// Expire asks how long the zone may still be served (RFC 7314 §4). It takes EDNS.
 	Expire bool
+	// Options are further EDNS options; they take EDNS.
+	Options []Option
+	// Pad fills the request up to a multiple of so many octets (RFC 8467 §4.1); 0 does not.
+	Pad int
 }
 
 // AppendQuery appends a request for one question.
@@ -197,11 +201,30 @@ func AppendQuery(dst []byte, name dnsname.Name, t rr.Type, o QueryOptions) []byt
 	}
 	if o.EDNS {
 		dst = appendOPT(dst, o.UDPSize, 0, o.DO)
-		if o.Expire {
-			dst[len(dst)-1] = 4
-			dst = append(dst, 0, OptionExpire, 0, 0)
-		}
+		dst = o.appendOptions(dst, at)
 	}
+	return dst
+}
+
+// appendOptions appends the options behind an OPT record that was appended just now; the
+// message begins at at.
+func (o *QueryOptions) appendOptions(dst []byte, at int) []byte {
+	end := len(dst)
+	if o.Expire {
+		dst = append(dst, 0, OptionExpire, 0, 0)
+	}
+	for _, x := range o.Options {
+		dst = append(dst, byte(x.Code>>8), byte(x.Code), byte(len(x.Data)>>8), byte(len(x.Data)))
+		dst = append(dst, x.Data...)
+	}
+	if o.Pad > 0 {
+		const head = 4
+		n := (o.Pad - (len(dst)-at+head)%o.Pad) % o.Pad
+		dst = append(dst, 0, OptionPadding, byte(n>>8), byte(n))
+		dst = append(dst, make([]byte, n)...)
+	}
+	n := len(dst) - end
+	dst[end-2], dst[end-1] = byte(n>>8), byte(n)
 	return dst
 }
 

@@ -39,6 +39,11 @@ type Request struct {
 	Type    rr.Type
 	DO      bool // with signatures
 	RD      bool
+	CD      bool // unchecked, if a validator is asked
+	Size    int  // what we say we take over UDP; 0 is OurUDPSize
+	Options []message.Option
+	Pad     int           // see message.QueryOptions
+	Tries   int           // over UDP; 0 is Tries
 	TCP     bool          // not over UDP first
 	UDPOnly bool          // not over TCP when cut off
 	Expire  bool          // ask how long the zone may still be served (RFC 7314)
@@ -57,6 +62,10 @@ type Response struct {
 	Transport string // "udp" or "tcp"
 	Elapsed   time.Duration
 	Truncated bool // it came over UDP first and did not fit
+	Try       int  // which try over UDP it came at, from 1
+	// Passed counts what came from the server's address meanwhile and was no answer to this
+	// question: somebody may be guessing (RFC 5452 §9.1).
+	Passed int
 }
 
 // Errors of asking.
@@ -70,6 +79,12 @@ var (
 func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
 	if r.Timeout == 0 {
 		r.Timeout = DefaultTimeout
+	}
+	if r.Tries == 0 {
+		r.Tries = Tries
+	}
+	if r.Size == 0 {
+		r.Size = OurUDPSize
 	}
 	r.Net = netio.Or(r.Net)
 	if r.TCP {
@@ -110,9 +125,9 @@ func describe(server netip.AddrPort, err error) error {
 // query writes the question.
 func (r *Request) query() ([]byte, *tsig.Stream) {
 	if r.NoEDNS {
-		return r.write(message.QueryOptions{RD: r.RD})
+		return r.write(message.QueryOptions{RD: r.RD, CD: r.CD})
 	}
-	return r.write(message.QueryOptions{RD: r.RD, EDNS: true, UDPSize: OurUDPSize, DO: r.DO, Expire: r.Expire})
+	return r.write(message.QueryOptions{RD: r.RD, CD: r.CD, EDNS: true, UDPSize: uint16(r.Size), DO: r.DO, Expire: r.Expire, Options: r.Options, Pad: r.Pad})
 }
 
 // write writes a request and, where it is signed, begins the exchange.
@@ -168,7 +183,7 @@ func Dial(ctx context.Context, n netio.Network, server netip.AddrPort, local net
 
 func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
 	var last error = ErrNoAnswer
-	for range Tries {
+	for try := range r.Tries {
 		// A connected socket takes packets from the server only, and each try
 		// has a port of its own that cannot be guessed.
 		conn, err := r.Net.Dial(ctx, "udp", r.Local, server, r.Timeout)
@@ -179,6 +194,7 @@ func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 		resp, err := r.exchange(ctx, conn, server, query, stream)
 		conn.Close()
 		if err == nil {
+			resp.Try = try + 1
 			return resp, nil
 		}
 		if ctx.Err() != nil {
@@ -192,9 +208,16 @@ func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 	}
 	var nerr net.Error
 	if errors.As(last, &nerr) && nerr.Timeout() {
-		last = fmt.Errorf("%w after %d tries of %s", ErrNoAnswer, Tries, r.Timeout)
+		last = fmt.Errorf("%w after %s of %s", ErrNoAnswer, tries(r.Tries), r.Timeout)
 	}
 	return nil, last
+}
+
+func tries(n int) string {
+	if n == 1 {
+		return "one try"
+	}
+	return fmt.Sprintf("%d tries", n)
 }
 
 // largest are buffers for answers over UDP, which may be as long as any message.
@@ -212,7 +235,7 @@ func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.Addr
 	}
 	buf := largest.Get().(*[message.MaxLen]byte)
 	defer largest.Put(buf)
-	for {
+	for passed := 0; ; passed++ {
 		n, err := conn.Read(buf[:])
 		if err != nil {
 			return nil, describe(server, err)
@@ -227,7 +250,7 @@ func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.Addr
 			}
 			return nil, err
 		}
-		return &Response{Message: m, Raw: raw, Server: server, Transport: "udp", Elapsed: clock.Now().Sub(start)}, nil
+		return &Response{Message: m, Raw: raw, Server: server, Transport: "udp", Elapsed: clock.Now().Sub(start), Passed: passed}, nil
 	}
 }
 

@@ -216,6 +216,9 @@ func (n *Internet) text(c *content, instead *Fault) string {
 func replaced(lines, others string) string {
 	what := func(line string) string {
 		fields := strings.Fields(line)
+		if len(fields) > 2 && fields[1][0] >= '0' && fields[1][0] <= '9' { // a TTL
+			fields = append(fields[:1:1], fields[2:]...)
+		}
 		if len(fields) < 2 {
 			return ""
 		}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -9,23 +10,28 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
-	"fencepost/internal/edit"
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
+	"fencepost/message"
 )
 
 func newAsk(e *env) *cobra.Command {
 	var q ops.Question
+	var hex bool
 	cmd := &cobra.Command{Use: "ask NAME [TYPE]", GroupID: stageVerify, Short: "send one query to a server, or to a zone file",
 		Long: `Asks one question and shows the answer. With --zone the answer comes from a zone
 file, without any server, and says why it is so. Without --at and --zone the
 server of the workspace is asked, where it listens now. For an address in place of NAME
-its name is asked for (PTR).
+its name is asked for (PTR). Several servers are asked at once and compared; --at all is every
+address of every server of the zone, by its delegation. What is odd about an answer is pointed
+out: data without authority, guesses that came before it, a TTL longer than the zone's.
 
-Exit status: 0 there is an answer, also that there is none such, 1 the server would not
-or could not answer (SERVFAIL, REFUSED ...), 3 no answer came.`,
+Exit status: 0 there is an answer, also that there is none such, 1 a server would not
+or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came.`,
 		Example: `  fencepost ask www.saltmarsh.example --at 127.0.0.1:5300
   fencepost ask saltmarsh.example MX --at 2001:db8::53
+  fencepost ask www.saltmarsh.example --at all
+  fencepost ask www.saltmarsh.example --at 192.0.2.100 --recurse --dnssec
   fencepost ask nosuch.saltmarsh.example --zone zones/saltmarsh.example.zone
   fencepost ask 198.51.100.25 --at 127.0.0.1:5300
   fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp`,
@@ -40,33 +46,106 @@ or could not answer (SERVFAIL, REFUSED ...), 3 no answer came.`,
 			if len(args) > 1 {
 				q.Type = args[1]
 			}
-			if q.At != "" && q.ZoneFile != "" {
+			if len(q.At) > 0 && q.ZoneFile != "" {
 				return usageError("--at asks a server and --zone a file: choose one")
 			}
-			r, err := e.app.Ask(cmd.Context(), q)
+			answers, err := e.app.Ask(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
-			if e.ui.JSON {
-				if err := e.ui.Object(ui.MessageJSON(r.Message, r.Raw)); err != nil {
-					return err
-				}
+			if len(answers) > 1 {
+				err = e.askedMany(answers)
 			} else {
-				e.asked(r)
+				err = e.askedOne(answers[0], hex)
 			}
-			if r.Failed() {
-				return shown(edit.ErrFindings)
-			}
-			return nil
+			return errors.Join(err, shown(ops.AskFindings(answers)))
 		}}
 	f := cmd.Flags()
-	f.StringVar(&q.At, "at", "", "`SERVER` to ask: HOST or HOST:PORT, or a peer of the workspace")
+	f.StringArrayVar(&q.At, "at", nil, "`SERVER` to ask: HOST or HOST:PORT, a peer of the workspace, or all: every address of the name's zone; repeat it for each")
 	f.StringVar(&q.ZoneFile, "zone", "", "answer from this `FILE`, or zone of the workspace")
 	f.StringVar(&q.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	f.StringVar(&q.Transport, "transport", "", "`WAY` to ask: udp alone, or tcp (default: udp, and tcp if the answer does not fit)")
 	f.BoolVar(&q.DNSSEC, "dnssec", false, "with signatures and proofs")
+	f.BoolVar(&q.Recurse, "recurse", false, "have a resolver find the answer")
+	f.BoolVar(&q.Unchecked, "unchecked", false, "have a resolver give what it would hold back as bogus")
+	f.BoolVar(&q.NoEDNS, "no-edns", false, "ask without EDNS")
+	f.IntVar(&q.Size, "size", 0, "say that `N` octets are taken over UDP (default 1232)")
+	f.IntVar(&q.Tries, "tries", 0, "ask `N` times over UDP before giving up (default 3)")
+	f.BoolVar(&q.NSID, "nsid", false, "ask which server it is (RFC 5001)")
+	f.BoolVar(&q.Cookie, "cookie", false, "send a cookie (RFC 7873)")
+	f.StringVar(&q.Subnet, "subnet", "", "ask for the answer for this `NETWORK` (RFC 7871)")
+	f.IntVar(&q.Pad, "pad", 0, "fill the query up to a multiple of `N` octets (RFC 7830)")
+	f.StringArrayVar(&q.Options, "option", nil, "send the EDNS option `CODE[=HEX]`; repeat it for each")
+	f.BoolVar(&hex, "hex", false, "show the octets of the answer")
 	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
+}
+
+// askedOne shows one answer.
+func (e *env) askedOne(r *ops.Asked, hex bool) error {
+	if e.ui.JSON {
+		return e.ui.Object(ui.MessageJSON(r.Message, r.Raw))
+	}
+	e.asked(r)
+	if hex {
+		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Bold, "Octets"), ui.Octets(r.Raw))
+	}
+	return nil
+}
+
+// askedMany shows the answers of several servers, those that say the same together.
+func (e *env) askedMany(answers []*ops.Asked) error {
+	if e.ui.JSON {
+		list := []any{}
+		for _, r := range answers {
+			o := map[string]any{"server": r.Server}
+			if r.Host != "" {
+				o["name"] = r.Host
+			}
+			if r.Err != nil {
+				o["problem"] = r.Err.Error()
+			} else {
+				o["message"], o["transport"], o["milliseconds"] = ui.MessageJSON(r.Message, r.Raw), r.Transport, float64(r.Elapsed.Microseconds())/1000
+			}
+			list = append(list, o)
+		}
+		return e.ui.Object(map[string]any{"alike": len(ops.Alike(answers)) == 1, "answers": list})
+	}
+	q := answers[0].Question
+	groups := ops.Alike(answers)
+	e.ui.Printf("%s  at %s\n", e.ui.Paint(ui.Bold, "%s %s", plain(q.Name), q.Type), ui.Plural(len(answers), "address"))
+	for _, g := range groups {
+		e.ui.Printf("\n")
+		for _, line := range g.Says {
+			style := ui.Style("0")
+			if g.Failed {
+				style = ui.Bad
+			}
+			e.ui.Printf("%s\n", e.ui.Paint(style, "%s", line))
+		}
+		var rows [][]string
+		for _, r := range g.Answers {
+			note := ""
+			if r.Err != nil {
+				note = r.Err.Error()
+			} else {
+				note = ui.Duration(r.Elapsed) + " over " + strings.ToUpper(r.Transport)
+			}
+			rows = append(rows, []string{"  " + r.Host, r.Server, note})
+		}
+		e.ui.Table(nil, rows)
+		for _, r := range g.Answers {
+			for _, remark := range r.Remarks {
+				e.ui.Printf("  %s  %s: %s\n", e.ui.Paint(ui.Suspect, "odd"), r.Server, remark)
+			}
+		}
+	}
+	if len(groups) > 1 {
+		e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bad, "%d different answers", len(groups)))
+	} else {
+		e.ui.Printf("\n%s\n", e.ui.Paint(ui.Good, "all say the same"))
+	}
+	return nil
 }
 
 // plain is a name without its final dot; the root keeps it.
@@ -91,6 +170,16 @@ func (e *env) asked(r *ops.Asked) {
 	e.ui.Printf("  %s, %s\n", strings.Join(ui.Flags(r.Message), ", "), ui.Plural(r.Message.Len, "octet"))
 	if what := r.Outcome(); what != "" {
 		e.ui.Printf("  %s\n", e.ui.Paint(ui.Suspect, "%s", what))
+	}
+	for _, remark := range r.Remarks {
+		e.ui.Printf("  %s  %s\n", e.ui.Paint(ui.Suspect, "odd"), e.ui.Fit(remark, 7))
+	}
+	if r.Message.EDNS != nil {
+		for _, o := range r.Message.EDNS.Options {
+			if name, text := o.Words(); o.Code != message.OptionEDE { // which is told with the code
+				e.ui.Printf("  %s: %s\n", name, text)
+			}
+		}
 	}
 	e.ui.Sections(r.Message)
 	if len(r.Reasons) > 0 {

@@ -23,8 +23,8 @@ var update = flag.Bool("update", false, "write what comes of the commands to tes
 //	output on both channels
 //	(exit status 1)
 //
-// "$ serve" starts a server for the workspace, "$ stop" ends it, and "$ cat FILE" shows a
-// file. What differs from run to run is replaced, see blanks.
+// "$ serve" starts a server for the workspace, "$ stop" ends it, "$ cat FILE" shows a file,
+// and "$ world FILE" plays the demo's world with what is in the file. What differs from run to run is replaced, see blanks.
 func TestGolden(t *testing.T) {
 	files, err := filepath.Glob(filepath.Join("testdata", "golden", "*.txt"))
 	if err != nil || len(files) == 0 {
@@ -121,6 +121,7 @@ var blanks = []struct {
 	{regexp.MustCompile(`\b20\d\d-\d\d-\d\d \d\d:\d\d UTC  [a-z-]+  (file|transfer)`), "WHEN  WHO  $1"},
 	{regexp.MustCompile(`serial  when +by +way +came`), "serial  when  by  way  came"},
 	{regexp.MustCompile(`, 20\d\d-\d\d-\d\d \d\d:\d\d UTC, by [a-z-]+`), ", WHEN, by WHO"},
+	{regexp.MustCompile(`until 20\d\d[^\n(]* UTC \(in [^)]*\)`), "until WHEN"},
 	{regexp.MustCompile(`(the caches at|until|since) 20[^.\n]*? UTC`), "$1 WHEN"},
 }
 
@@ -161,6 +162,8 @@ func session(t *testing.T, text string, covered map[string]bool) string {
 				t.Cleanup(server.stop)
 			case "stop":
 				server.stop()
+			case "world":
+				playWorld(t, dir, rest)
 			case "cat":
 				said = read(t, filepath.Join(dir, rest))
 			default:

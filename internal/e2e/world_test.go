@@ -14,14 +14,22 @@ import (
 func inWorld(t *testing.T, more string) (dir string) {
 	t.Helper()
 	dir = t.TempDir()
+	write(t, filepath.Join(dir, "more.toml"), more)
+	playWorld(t, dir, "more.toml")
+	return dir
+}
+
+// playWorld plays the demo's world with what a file adds to it, and makes the folder a workspace
+// that sees it.
+func playWorld(t *testing.T, dir, more string) {
+	t.Helper()
 	file := filepath.Join(dir, "world.toml")
-	write(t, file, ok(t, dir, "demo", "world", "--show")+more)
+	write(t, file, ok(t, dir, "demo", "world", "--show")+read(t, filepath.Join(dir, more)))
 	cmd := exec.Command(program, "demo", "world", file, "--into", dir)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd.Stderr = os.Stderr
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +47,6 @@ func inWorld(t *testing.T, more string) (dir string) {
 	case <-time.After(30 * time.Second):
 		t.Fatal("the world does not come up")
 	}
-	return dir
 }
 
 // The child exists and is served; the zone above has no NS of it. trace says where the way ends,
@@ -117,4 +124,33 @@ func TestChain(t *testing.T) {
 	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "anchors.xml"), 1, "bogus")
 	write(t, filepath.Join(dir, "anchors.xml"), anchors[:90])
 	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "anchors.xml"), 3, "cannot be read")
+}
+
+// All servers of a zone side by side, and what resolvers hold while a change spreads.
+func TestAskAllAndSpread(t *testing.T) {
+	healthy := inWorld(t, "")
+	r := fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "all")
+	want(t, r, 0, "at 4 addresses", "A 198.51.100.80", "[2001:db8:b0a7::53]:53", "all say the same")
+	want(t, fp(t, healthy, "ask", "cams.saltmarsh.example", "--at", "all"), 0, "CNAME cams.harbour.example.", "all say the same")
+	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "ns1.saltmarsh.example", "--nsid", "--cookie", "--pad", "128", "--hex"), 0, "authoritative", "saltmarsh.exampl")
+	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "192.0.2.100", "--recurse"), 0, "checked by the resolver", "198.51.100.80")
+	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--no-edns", "--nsid"), 2, "--no-edns leaves no place")
+	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--subnet", "198.51.100"), 2, "is no network")
+	want(t, fp(t, healthy, "spread", "www.saltmarsh.example", "--at", "192.0.2.100", "--at", "192.0.2.102"), 0, "has it", "for 1 hour", "all have it")
+	want(t, fp(t, healthy, "spread", "www.saltmarsh.example"), 2, "--at RESOLVER")
+
+	dir := inWorld(t, "\n[[fault]]\nkind = \"differs\"\nzone = \"saltmarsh.example\"\nserver = \"ns.harbour.example\"\nrecords = \"mail A 198.51.100.99\"\n"+
+		"\n[[fault]]\nkind = \"away\"\nserver = \"ns1.saltmarsh.example\"\naddress = \"2001:db8:5a17::53\"\n"+
+		"\n[[fault]]\nkind = \"differs\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\nrecords = \"mail 3000 A 203.0.113.26\"\n"+
+		"\n[[fault]]\nkind = \"no-authority\"\nserver = \"ns.gauges.saltmarsh.example\"\n")
+	r = fp(t, dir, "ask", "mail.saltmarsh.example", "--at", "all", "--timeout", "300ms")
+	want(t, r, 1, "A 198.51.100.99", "A 198.51.100.25", "no answer after 3 tries", "3 different answers")
+	o := object(t, fp(t, dir, "ask", "mail.saltmarsh.example", "--at", "all", "--timeout", "300ms", "--format", "json").out)
+	if o["alike"] != false || len(o["answers"].([]any)) != 4 {
+		t.Errorf("in JSON: %v", o)
+	}
+	want(t, fp(t, dir, "ask", "north.gauges.saltmarsh.example", "--at", "198.51.100.61"), 0, "data without authority")
+	// The resolver asks the server of the island first, which has another address than most.
+	r = fp(t, dir, "spread", "mail.harbour.example", "--at", "192.0.2.100", "--at", "192.0.2.250", "--timeout", "200ms")
+	want(t, r, 1, "the servers say: A 203.0.113.25", "not all of them", "has another answer", "for 50 minutes", "A 203.0.113.26", "does not answer", "the last of the other answers is forgotten by")
 }

@@ -2,15 +2,15 @@ package ops
 
 import (
 	"context"
-	"errors"
+	"crypto/rand"
 	"fmt"
 	"net"
 	"net/netip"
 	"slices"
 	"strconv"
-	"strings"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"fencepost/answer"
 	"fencepost/diag"
@@ -29,13 +29,28 @@ import (
 // Question is what `ask` asks.
 type Question struct {
 	Name      string
-	Type      string // empty: A
-	At        string // server
-	ZoneFile  string // or a zone file
+	Type      string   // empty: A
+	At        []string // servers; "all": every address of the name's zone
+	ZoneFile  string   // or a zone file
 	Origin    string
 	Transport string // udp or tcp; empty: udp, and tcp where it does not fit
 	DNSSEC    bool
 	Timeout   time.Duration
+	Wire
+}
+
+// Wire says how a question is put.
+type Wire struct {
+	Recurse   bool // ask for the work of a resolver
+	Unchecked bool // and for what it would hold back as bogus
+	NoEDNS    bool
+	Size      int      // what we say we take over UDP
+	Tries     int      // over UDP; 0 is as usual
+	NSID      bool     // ask which server it is
+	Cookie    bool     // send a cookie
+	Subnet    string   // ask for the answer for this network
+	Pad       int      // fill up to a multiple of so many octets
+	Options   []string // CODE or CODE=HEX
 }
 
 // Asked is the answer.
@@ -43,10 +58,13 @@ type Asked struct {
 	Question  message.Question
 	Message   *message.Message
 	Raw       []byte
+	Host      string // name of the server, where it is known
 	Server    string
 	Transport string
 	Elapsed   time.Duration
 	Cut       bool
+	Err       error    // no answer; where several are asked
+	Remarks   []string // what is odd about the answer
 	Reasons   []string // why the answer is so; from a zone file only
 	Serial    uint32   // of the zone file
 	Diags     *diag.List
@@ -83,27 +101,201 @@ func (q *Question) parse() (message.Question, error) {
 	return out, nil
 }
 
-// Ask asks a server, or a zone file what a server would answer from it.
-func (a *App) Ask(ctx context.Context, q Question) (*Asked, error) {
+// Ask asks servers, or a zone file what a server would answer from it. Several servers are
+// asked at once, and one that does not answer is no error then.
+func (a *App) Ask(ctx context.Context, q Question) ([]*Asked, error) {
 	mq, err := q.parse()
 	if err != nil {
 		return nil, err
 	}
 	if q.ZoneFile != "" {
-		return a.askFile(q, mq)
-	}
-	servers, err := a.servers(ctx, q.At)
-	if err != nil {
-		return nil, err
+		one, err := a.askFile(q, mq)
+		return []*Asked{one}, err
 	}
 	if !slices.Contains([]string{"", "udp", "tcp"}, q.Transport) {
 		return nil, edit.Usage("--transport %s: write udp or tcp", q.Transport)
 	}
-	resp, err := resolve.Ask(ctx, servers[0], resolve.Request{Net: a.Net, Name: mq.Name, Type: mq.Type, DO: q.DNSSEC, TCP: q.Transport == "tcp", UDPOnly: q.Transport == "udp", Timeout: q.Timeout})
+	req, err := q.request(mq)
 	if err != nil {
-		return nil, fmt.Errorf("%s does not answer: %w", servers[0], err)
+		return nil, err
 	}
-	return &Asked{Question: mq, Message: resp.Message, Raw: resp.Raw, Server: resp.Server.String(), Transport: resp.Transport, Elapsed: resp.Elapsed, Cut: resp.Truncated}, nil
+	req.Net = a.Net
+	targets, err := a.targets(ctx, &q, mq)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*Asked, len(targets))
+	var g errgroup.Group
+	const atOnce = 32
+	g.SetLimit(atOnce)
+	for i, t := range targets {
+		g.Go(func() error {
+			out[i] = a.askOne(ctx, t, req, mq)
+			return nil
+		})
+	}
+	_ = g.Wait() // errors stand in the results
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if len(out) == 1 && out[0].Err != nil {
+		return nil, fmt.Errorf("%s does not answer: %w", out[0].Server, out[0].Err)
+	}
+	return out, nil
+}
+
+// askOne puts a question to one server.
+func (a *App) askOne(ctx context.Context, t target, req resolve.Request, mq message.Question) *Asked {
+	out := &Asked{Question: mq, Host: t.host, Server: t.at.String()}
+	resp, err := resolve.Ask(ctx, t.at, req)
+	if err != nil {
+		out.Err = err
+		return out
+	}
+	out.Message, out.Raw, out.Server, out.Transport, out.Elapsed, out.Cut = resp.Message, resp.Raw, resp.Server.String(), resp.Transport, resp.Elapsed, resp.Truncated
+	out.Remarks = a.remarks(resp, req)
+	return out
+}
+
+// request is how a question is put.
+func (q *Question) request(mq message.Question) (resolve.Request, error) {
+	req := resolve.Request{Name: mq.Name, Type: mq.Type, DO: q.DNSSEC, TCP: q.Transport == "tcp", UDPOnly: q.Transport == "udp", Timeout: q.Timeout,
+		RD: q.Recurse, CD: q.Unchecked, NoEDNS: q.NoEDNS, Size: q.Size, Tries: q.Tries, Pad: q.Pad}
+	if q.NSID {
+		req.Options = append(req.Options, message.Option{Code: message.OptionNSID})
+	}
+	if q.Cookie {
+		cookie := make([]byte, 8) // of the client alone (RFC 7873 §4.1)
+		_, _ = rand.Read(cookie)  // never fails (crypto/rand)
+		req.Options = append(req.Options, message.Option{Code: message.OptionCookie, Data: cookie})
+	}
+	if q.Subnet != "" {
+		p, err := netip.ParsePrefix(q.Subnet)
+		if err != nil {
+			return req, edit.Usage("--subnet %q is no network; write 198.51.100.0/24", q.Subnet)
+		}
+		req.Options = append(req.Options, message.Subnet(p))
+	}
+	for _, text := range q.Options {
+		o, err := message.ParseOption(text)
+		if err != nil {
+			return req, edit.Usage("--option: %v", err)
+		}
+		req.Options = append(req.Options, o)
+	}
+	if q.NoEDNS && (len(req.Options) > 0 || q.DNSSEC || q.Size != 0 || q.Pad != 0) {
+		return req, edit.Usage("--no-edns leaves no place for options, a size, padding or --dnssec")
+	}
+	if q.Size != 0 && (q.Size < message.MinUDP || q.Size > message.MaxLen) {
+		return req, edit.Usage("--size %d: write %d to %d", q.Size, message.MinUDP, message.MaxLen)
+	}
+	return req, nil
+}
+
+// target is a server to be asked.
+type target struct {
+	host string
+	at   netip.AddrPort
+}
+
+// allServers is the word for every address of every server of a zone.
+const allServers = "all"
+
+// targets are the servers to ask: of one the first address, of all every one.
+func (a *App) targets(ctx context.Context, q *Question, mq message.Question) (out []target, err error) {
+	at := q.At
+	if len(at) == 0 {
+		at = []string{""}
+	}
+	for _, s := range at {
+		if s == allServers {
+			all, err := a.serversOfName(ctx, mq.Name, mq.Type, q.Timeout)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, all...)
+			continue
+		}
+		addrs, err := a.servers(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		t := target{at: addrs[0]}
+		if s != addrs[0].String() && s != addrs[0].Addr().String() {
+			t.host = s
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// serversOfName are all addresses of the servers of the zone that a name lies in, by its
+// delegation.
+func (a *App) serversOfName(ctx context.Context, name dnsname.Name, t rr.Type, timeout time.Duration) (out []target, err error) {
+	tr, err := a.tracer(timeout).Trace(ctx, name, t)
+	if err != nil {
+		return nil, err
+	}
+	first := tr.Legs[0] // of the name itself, not of what aliases lead to
+	step := first.Steps[len(first.Steps)-1]
+	for _, s := range step.Said {
+		out = append(out, target{s.Host.Plain(), s.At})
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("the servers of %s are not found; see: fencepost trace %s", name.Plain(), name.Plain())
+	}
+	return out, nil
+}
+
+// remarks are what is odd about an answer.
+func (a *App) remarks(resp *resolve.Response, req resolve.Request) (out []string) {
+	if resp.Passed > 0 {
+		out = append(out, fmt.Sprintf("%d datagrams with another ID or question came before it: is somebody guessing?", resp.Passed))
+	}
+	if resp.Try > 1 {
+		out = append(out, fmt.Sprintf("it came at try %d; the ones before were not answered in time", resp.Try))
+	}
+	recursive := resp.Flags&message.FlagRA != 0
+	if len(resp.Answer) > 0 && resp.Flags&message.FlagAA == 0 && !recursive {
+		out = append(out, "data without authority from a server that is no resolver: where does it have them from?")
+	}
+	if recursive && !req.RD && resp.Flags&message.FlagAA != 0 {
+		out = append(out, "the server is authoritative and offers to ask others: to anybody?")
+	}
+	if resp.Trailing > 0 {
+		out = append(out, fmt.Sprintf("%d octets stand after the message", resp.Trailing))
+	}
+	return append(out, a.longerTTL(resp)...)
+}
+
+// longerTTL says where an answer has a longer TTL than the zone of the workspace.
+func (a *App) longerTTL(resp *resolve.Response) (out []string) {
+	c, err := a.Config()
+	if err != nil {
+		return nil
+	}
+	var z *zone.Snapshot
+	for _, rec := range resp.Answer {
+		for up := rec.Name; ; up = up.Parent() {
+			if wz := c.Find(up); wz != nil && len(wz.FetchFrom) == 0 && z == nil {
+				in, err := edit.LoadZone(a.Reader(), &source.Set{}, &diag.List{}, c.File(up), up, up)
+				if err != nil || in.Zone == nil {
+					return nil
+				}
+				z = in.Zone.Snapshot
+			}
+			if up == dnsname.Root || z != nil {
+				break
+			}
+		}
+		if z == nil {
+			return nil
+		}
+		if set, ok := z.Find(rec.Name, rec.Type, rec.Type); ok && rec.TTL > set.TTL {
+			return []string{fmt.Sprintf("the TTL %d of %s %s is longer than the zone's, %d", rec.TTL, rec.Name.Plain(), rec.Type, set.TTL)}
+		}
+	}
+	return nil
 }
 
 // servers turns --at into addresses. Without it, the server of the workspace is
@@ -130,7 +322,7 @@ func (a *App) servers(ctx context.Context, at string) ([]netip.AddrPort, error) 
 	if err != nil {
 		return nil, edit.Usage("--at %s: %q is no port", at, port)
 	}
-	ips, err := netio.Or(a.Net).LookupAddr(ctx, host)
+	ips, err := a.lookupHost(ctx, host)
 	if err != nil || len(ips) == 0 {
 		return nil, fmt.Errorf("the address of %s is not known: %w", host, err)
 	}
@@ -139,6 +331,21 @@ func (a *App) servers(ctx context.Context, at string) ([]netip.AddrPort, error) 
 		out = append(out, netip.AddrPortFrom(ip, uint16(n)))
 	}
 	return out, nil
+}
+
+// lookupHost finds the addresses of a host: as the system's resolver says, or from the root of
+// its own that the workspace goes by.
+func (a *App) lookupHost(ctx context.Context, host string) (out []netip.Addr, err error) {
+	c, cerr := a.Config()
+	name, nerr := dnsname.Parse(host, dnsname.Root)
+	if cerr != nil || nerr != nil || len(c.Roots) == 0 {
+		return netio.Or(a.Net).LookupAddr(ctx, host)
+	}
+	found, err := a.tracer(0).Addresses(ctx, name)
+	for _, at := range found {
+		out = append(out, at.Addr())
+	}
+	return out, err
 }
 
 // listening is an address of the workspace's server: one that it says itself, as it may
@@ -224,126 +431,4 @@ func (r *Asked) Outcome() string {
 // Failed reports whether the server would not or could not answer.
 func (r *Asked) Failed() bool {
 	return r.Message.ExtendedRcode != message.NoError && r.Message.ExtendedRcode != message.NXDomain
-}
-
-// ServerSerial is what one server of a zone says.
-type ServerSerial struct {
-	Name    string `json:"name"`
-	Address string `json:"address"`
-	Serial  uint32 `json:"serial,omitempty"`
-	State   string `json:"state"` // in step, behind, silent, wrong, or source
-	Problem string `json:"problem,omitempty"`
-	Millis  int64  `json:"milliseconds"`
-}
-
-// feeds is the state of a primary whose zone is signed here: it serves the unsigned zone
-// with a serial of its own, which is compared with none.
-const feeds = "source"
-
-// InStep is the result of Secondaries.
-type InStep struct {
-	Zone    dnsname.Name
-	Serial  uint32 // the newest that was seen, or that of the reference
-	Servers []ServerSerial
-}
-
-// ErrBehind says that not all servers have the newest version.
-var ErrBehind = errors.New("not all servers are in step")
-
-// Secondaries compares the serials at all servers of a zone: the one of this
-// workspace, the peers it is sent to or fetched from, and those given.
-func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, timeout time.Duration) (*InStep, error) {
-	name, err := dnsname.Parse(zoneName, dnsname.Root)
-	if err != nil {
-		return nil, edit.Usage("the zone %q: %v", zoneName, err)
-	}
-	type target struct {
-		name  string
-		addr  netip.AddrPort
-		feeds bool // we sign what comes from it: its serial is its own
-	}
-	var targets []target
-	if c, err := a.Config(); err == nil {
-		if z := c.Find(name); z != nil {
-			targets = append(targets, target{"here", listening(ctx, c), false})
-			for _, p := range z.SendTo {
-				targets = append(targets, target{p.Name, p.Address, false})
-			}
-			for _, p := range z.FetchFrom {
-				targets = append(targets, target{p.Name, p.Address, z.Sign != nil})
-			}
-		}
-	}
-	for _, s := range extra {
-		addrs, err := a.servers(ctx, s)
-		if err != nil {
-			return nil, err
-		}
-		targets = append(targets, target{s, addrs[0], false})
-	}
-	if len(targets) == 0 {
-		return nil, edit.Usage("the zone %s is not in this workspace: say which servers to ask with --at HOST", name)
-	}
-	res := &InStep{Zone: name, Servers: make([]ServerSerial, len(targets))}
-	var wg sync.WaitGroup
-	for i, t := range targets {
-		wg.Go(func() {
-			s := a.serialAt(ctx, name, t.name, t.addr, timeout)
-			if t.feeds && s.State == "" {
-				s.State = feeds
-			}
-			res.Servers[i] = s
-		})
-	}
-	wg.Wait()
-	return res, res.judge()
-}
-
-func (a *App) serialAt(ctx context.Context, zoneName dnsname.Name, name string, addr netip.AddrPort, timeout time.Duration) ServerSerial {
-	s := ServerSerial{Name: name, Address: addr.String()}
-	resp, err := resolve.Ask(ctx, addr, resolve.Request{Net: a.Net, Name: zoneName, Type: rr.TypeSOA, Timeout: timeout})
-	if err != nil {
-		s.State, s.Problem = "silent", err.Error()
-		return s
-	}
-	s.Millis = resp.Elapsed.Milliseconds()
-	for _, r := range resp.Answer {
-		if soa, err := rr.ParseSOA(r.Data); r.Type == rr.TypeSOA && err == nil && resp.Flags&message.FlagAA != 0 {
-			s.Serial = soa.Serial
-			return s
-		}
-	}
-	s.State, s.Problem = "wrong", "it does not answer for the zone: "+resp.Rcode().Description()
-	if resp.Rcode() == message.NoError {
-		s.Problem = "its answer is not authoritative"
-	}
-	return s
-}
-
-// judge compares the serials.
-func (r *InStep) judge() error {
-	first := true
-	for _, s := range r.Servers {
-		if s.State == "" && (first || rr.NewerSerial(s.Serial, r.Serial)) {
-			r.Serial, first = s.Serial, false
-		}
-	}
-	behind := false
-	for i := range r.Servers {
-		s := &r.Servers[i]
-		switch {
-		case s.State == feeds:
-		case s.State != "":
-			behind = true
-		case s.Serial == r.Serial:
-			s.State = "in step"
-		default:
-			s.State = "behind"
-			behind = true
-		}
-	}
-	if behind {
-		return fmt.Errorf("%s: %w: %w", strings.TrimSuffix(r.Zone.String(), "."), ErrBehind, edit.ErrFindings)
-	}
-	return nil
 }

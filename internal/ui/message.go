@@ -173,3 +173,21 @@ func When(t, now time.Time) string {
 	}
 	return stamp + " (in " + Duration(d) + ")"
 }
+
+// Octets shows octets in rows, with what can be read of them.
+func Octets(raw []byte) string {
+	const row = 16
+	var b strings.Builder
+	for at := 0; at < len(raw); at += row {
+		part := raw[at:min(at+row, len(raw))]
+		text := []byte{}
+		for _, c := range part {
+			if c < ' ' || c > '~' {
+				c = '.'
+			}
+			text = append(text, c)
+		}
+		fmt.Fprintf(&b, "  %4d  % -47x  %s\n", at, part, text)
+	}
+	return b.String()
+}

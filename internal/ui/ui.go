@@ -189,6 +189,8 @@ func Plural(n int, word string) string {
 	}
 	if stem, y := strings.CutSuffix(word, "y"); y && !strings.ContainsAny(stem[len(stem)-1:], "aeiou") {
 		word = stem + "ie"
+	} else if strings.HasSuffix(word, "s") {
+		word += "e"
 	}
 	return Count(n) + " " + word + "s"
 }

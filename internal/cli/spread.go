@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"fencepost/internal/edit"
+	"fencepost/internal/ops"
+	"fencepost/internal/ui"
+)
+
+func newSpread(e *env) *cobra.Command {
+	var q ops.Question
+	var every time.Duration
+	cmd := &cobra.Command{Use: "spread NAME [TYPE] --at RESOLVER...", GroupID: stageVerify, Short: "has a change spread? what resolvers hold, and for how long",
+		Long: `Asks the servers of the zone what is true now, and resolvers what they hold: who has it
+already, who has another answer and until when it may go on saying so. With --watch it asks
+again until all have it.
+
+A resolver that is asked may look for an answer that it did not have: it holds that then.
+
+Exit status: 0 all have it, 1 some do not.`,
+		Example: `  fencepost spread www.saltmarsh.example --at 192.0.2.100 --at 192.0.2.101
+  fencepost spread saltmarsh.example MX --at 192.0.2.100 --watch 10s`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				return fmt.Errorf("%q is one argument too many; resolvers are given with --at", args[2])
+			}
+			return count(cmd, args, []string{"NAME"}, -1)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			q.Name = args[0]
+			if len(args) > 1 {
+				q.Type = args[1]
+			}
+			for first := true; ; first = false {
+				s, err := e.app.Spread(cmd.Context(), q)
+				if err != nil {
+					return err
+				}
+				if !first && !e.ui.JSON {
+					e.ui.Printf("\n%s\n", s.Now.UTC().Format("15:04:05 UTC"))
+				}
+				if err := e.spread(s); err != nil {
+					return err
+				}
+				switch {
+				case s.Everywhere():
+					return nil
+				case every == 0:
+					return shown(edit.ErrFindings)
+				}
+				if err := pause(cmd.Context(), every); err != nil {
+					return err
+				}
+			}
+		}}
+	f := cmd.Flags()
+	f.StringArrayVar(&q.At, "at", nil, "`RESOLVER` to ask: an address or a host; repeat it for each")
+	f.DurationVar(&every, "watch", 0, "ask again after this `TIME`, until all have it")
+	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
+	return cmd
+}
+
+// pause waits, unless it is interrupted.
+func pause(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
+	}
+}
+
+var heldStyle = map[ops.HeldState]ui.Style{ops.HasIt: ui.Good, ops.HasOther: ui.Suspect, ops.HasNone: ui.Bad}
+
+func (e *env) spread(s *ops.Spread) error {
+	if e.ui.JSON {
+		held := []any{}
+		for _, h := range s.Held {
+			o := map[string]any{"resolver": h.Name, "address": h.Address, "state": string(h.State)}
+			if h.State == ops.HasNone {
+				o["problem"] = h.Problem
+			} else {
+				o["answer"], o["ttl"], o["until"] = h.Says, h.TTL, h.Until.UTC().Format(time.RFC3339)
+			}
+			held = append(held, o)
+		}
+		return errors.Join(e.ui.Object(map[string]any{"name": s.Question.Name.String(), "type": s.Question.Type.String(), "at": s.Now.UTC().Format(time.RFC3339),
+			"answer": s.Says, "servers_differ": s.Differ, "everywhere": s.Everywhere(), "resolvers": held}))
+	}
+	e.ui.Printf("%s  the servers say: %s\n", e.ui.Paint(ui.Bold, "%s %s", plain(s.Question.Name), s.Question.Type), strings.Join(s.Says, ", "))
+	if s.Differ {
+		e.ui.Printf("  %s  not all of them: see fencepost ask %s --at all\n", e.ui.Paint(ui.Bad, "differ"), plain(s.Question.Name))
+	}
+	var rows [][]string
+	for _, h := range s.Held {
+		text, until := h.Problem, ""
+		if h.State != ops.HasNone {
+			text, until = strings.Join(h.Says, ", "), "for "+ui.Duration(time.Duration(h.TTL)*time.Second)
+		}
+		rows = append(rows, []string{h.Name, e.ui.Paint(heldStyle[h.State], "%s", h.State), until, text})
+	}
+	e.ui.Table([]string{"resolver", "", "kept", "answer"}, rows)
+	switch last := s.Last(); {
+	case s.Everywhere():
+		e.ui.Printf("\nall have it\n")
+	case !last.IsZero():
+		e.ui.Printf("\nthe last of the other answers is forgotten by %s\n", ui.When(last, s.Now))
+	default:
+		e.ui.Printf("\nnot all answer\n")
+	}
+	return nil
+}
