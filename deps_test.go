@@ -24,7 +24,7 @@ var layers = [][]string{
 	{"signer"},
 	{"roll", "tsig", "answer", "validate"},
 	{"keyring"},
-	{"resolve", "store"},
+	{"resolve", "store", "expect"},
 	{"transfer", "childsync"},
 	{"keymanager"},
 	{"workspace"},

@@ -77,6 +77,10 @@ func eachCommand(t *testing.T, f func(path []string, help string)) {
 	n := 0
 	var walk func(path []string)
 	walk = func(path []string) {
+		const deepest = 4
+		if len(path) > deepest {
+			t.Fatalf("the help of %q lists commands that are none", path)
+		}
 		help := ok(t, ".", append(append([]string{}, path...), "--help")...)
 		if n++; len(path) > 0 {
 			f(path, help)

@@ -154,3 +154,42 @@ func TestAskAllAndSpread(t *testing.T) {
 	r = fp(t, dir, "spread", "mail.harbour.example", "--at", "192.0.2.100", "--at", "192.0.2.250", "--timeout", "200ms")
 	want(t, r, 1, "the servers say: A 203.0.113.25", "not all of them", "has another answer", "for 50 minutes", "A 203.0.113.26", "does not answer", "the last of the other answers is forgotten by")
 }
+
+// Expectations of a file, of servers and of what resolvers are told; what is recorded holds, and a
+// server that differs is found.
+func TestExpect(t *testing.T) {
+	dir := inWorld(t, "\n[[fault]]\nkind = \"differs\"\nzone = \"saltmarsh.example\"\nserver = \"ns.harbour.example\"\nrecords = \"mail A 198.51.100.99\"\n"+
+		"\n[[fault]]\nkind = \"no-tcp\"\nserver = \"ns.island.example\"\n")
+	config := filepath.Join(dir, "fencepost.toml")
+	write(t, config, read(t, config)+"\n[[zone]]\nname = \"saltmarsh.example\"\n")
+	write(t, filepath.Join(dir, "zones", "saltmarsh.example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n@ NS ns1\n@ NS ns.harbour.example.\nns1 A 198.51.100.53\nns1 AAAA 2001:db8:5a17::53\nmail A 198.51.100.25\nmail AAAA 2001:db8:5a17::25\nwww A 198.51.100.80\ngauges NS ns.gauges\ngauges NS ns.harbour.example.\nns.gauges A 198.51.100.61\n")
+	want(t, fp(t, dir, "expect"), 2, "there are no expectations in", "fencepost expect --record ZONE")
+	want(t, fp(t, dir, "expect", "--record", "saltmarsh.example"), 0, "wrote expect/saltmarsh.example.expect")
+	want(t, fp(t, dir, "expect", "--record", "saltmarsh.example"), 3, "is there already")
+	want(t, fp(t, dir, "expect"), 0, "asked: zones/saltmarsh.example.zone", "holds  gauges NS refers to", "all 8 expectations hold")
+
+	more := filepath.Join(dir, "more.expect")
+	write(t, more, "zone saltmarsh.example\ngroup Outside\nmail A is the same everywhere\nwww A is the same everywhere\nwww A is signed\nnosuch A is signed\nwww A is 198.51.100.80 over tcp\nwww A ttl at most 1h\n")
+	want(t, fp(t, dir, "expect", more), 0, "left out  mail A is the same everywhere", "2 expectations hold, 4 left out")
+	r := fp(t, dir, "expect", more, "--at", "all")
+	want(t, r, 1, "fails  mail A is the same everywhere", "ns.harbour.example 203.0.113.53:53", "say A 198.51.100.99", "holds  www A is the same everywhere", "holds  nosuch A is signed", "1 fail of 6 expectations")
+	want(t, fp(t, dir, "expect", more, "--through", "192.0.2.100"), 1, "through 192.0.2.100", "holds  www A is 198.51.100.80 over tcp")
+	want(t, fp(t, dir, "expect", "--at", "198.51.100.53"), 0, "asked: 198.51.100.53", "all 8 expectations hold")
+	want(t, fp(t, dir, "expect", "--at", "203.0.113.53"), 1, "fails  mail A is 198.51.100.25", "instead: A 198.51.100.99", "expect/saltmarsh.example.expect:")
+
+	write(t, filepath.Join(dir, "island.expect"), "zone island.example\nwww A is 203.0.113.99 over tcp\nwww A is 203.0.113.99\n")
+	want(t, fp(t, dir, "expect", "island.expect", "--at", "all", "--timeout", "500ms"), 1, "fails  www A is 203.0.113.99 over tcp", "ns.island.example 203.0.113.77:53", "holds  www A is 203.0.113.99\n")
+	for format, text := range map[string]string{"tap": "not ok 1 - www A is 203.0.113.99 over tcp", "junit": "<failure message="} {
+		want(t, fp(t, dir, "expect", "island.expect", "--at", "all", "--timeout", "500ms", "--format", format), 1, text)
+	}
+	o := object(t, fp(t, dir, "expect", more, "--at", "all", "--format", "json").out)
+	if o["fails"] != 1.0 || o["holds"] != 5.0 || len(o["expectations"].([]any)) != 6 {
+		t.Errorf("in JSON: %v", o)
+	}
+	write(t, more, "zone saltmarsh.example\nwww A ist 198.51.100.80\nwww A is 198.51.100\n")
+	r = fp(t, dir, "expect", more)
+	want(t, r, 1, "more.expect:2:7", "expectation-not-understood", "did you mean is?", "more.expect:3:10", "expectation-data")
+	want(t, fp(t, dir, "expect", more, "--at", "all", "--through", "192.0.2.100"), 1, "expectation-not-understood")
+	want(t, fp(t, dir, "expect", "--at", "all", "--through", "192.0.2.100"), 2, "one of them")
+	want(t, fp(t, dir, "explain", "expectation-not-understood"), 0, "docs/expect.md")
+}

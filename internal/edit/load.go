@@ -143,3 +143,16 @@ func RelativeData(apex dnsname.Name, t rr.Type, data []byte) string {
 	}
 	return strings.Join(words, " ")
 }
+
+// InvalidExpectations says that files of expectations cannot be understood.
+type InvalidExpectations struct {
+	Source *source.Set
+	Diags  *diag.List
+}
+
+func (e *InvalidExpectations) Error() string {
+	return "the expectations cannot be understood; nothing was asked"
+}
+
+// Unwrap makes it a finding.
+func (e *InvalidExpectations) Unwrap() error { return ErrFindings }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"fencepost/diag"
+	"fencepost/expect"
 	"fencepost/internal/edit"
 	"fencepost/lint"
 	"fencepost/lint/checks"
@@ -42,6 +43,7 @@ func Catalogue() (out []Entry) {
 	add("configuration", workspace.Rules)
 	add("signed zone", signer.Rules)
 	add("delegation", resolve.TraceRules)
+	add("expectation", expect.Rules)
 	return out
 }
 
