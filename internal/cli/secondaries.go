@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -12,24 +13,33 @@ import (
 )
 
 func newSecondaries(e *env) *cobra.Command {
-	var at []string
-	var timeout time.Duration
+	var o ops.InStepOptions
+	var wait string
+	var patience time.Duration
 	cmd := &cobra.Command{Use: "secondaries ZONE", GroupID: stageVerify, Short: "are all servers of a zone in step?",
-		Long: `Asks every server of a zone for its serial: the server of this workspace, its
-peers, and those given with --at. Where the zone is signed here, the primary that hands
-it in has a serial of its own and is shown beside the others.
+		Long: `Asks every server of a zone for its serial, over UDP and TCP, and for some of the zone's
+records: the server of this workspace, its peers, and those given with --at; with --at all
+every address of the servers that the delegation names. A server that has the serial and
+answers otherwise than most has other content. Where the zone is signed here, the primary that
+hands it in has a serial of its own and is shown beside the others.
+
+With --wait it asks again until all have a serial: a number, or file for that of the zone's
+file.
 
 Exit status: 0 all have the newest version, 1 some do not.`,
 		Example: `  fencepost secondaries saltmarsh.example
-  fencepost secondaries saltmarsh.example --at 192.0.2.53 --at 198.51.100.53`,
+  fencepost secondaries saltmarsh.example --at 192.0.2.53 --at 198.51.100.53
+  fencepost secondaries saltmarsh.example --at all
+  fencepost secondaries saltmarsh.example --wait file`,
 		Args: exactly("ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			r, err := e.app.Secondaries(cmd.Context(), args[0], at, timeout)
+			o.Zone, o.Serial = args[0], wait
+			r, err := e.inStep(cmd.Context(), o, wait != "", patience)
 			if r == nil {
 				return err
 			}
 			if e.ui.JSON {
-				if oerr := e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "in_step": err == nil, "servers": r.Servers}); oerr != nil {
+				if oerr := e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "in_step": err == nil, "questions": r.Asked, "servers": r.Servers}); oerr != nil {
 					return oerr
 				}
 				return shown(err)
@@ -37,9 +47,37 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 			e.secondaries(r)
 			return shown(err)
 		}}
-	cmd.Flags().StringArrayVar(&at, "at", nil, "another `SERVER` to ask; repeat it for each")
-	cmd.Flags().DurationVar(&timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
+	cmd.Flags().StringArrayVar(&o.At, "at", nil, "another `SERVER` to ask; all: every address of the zone's servers; repeat it for each")
+	cmd.Flags().StringVar(&wait, "wait", "", "ask again until all have this `SERIAL`, or file: that of the zone's file")
+	cmd.Flags().DurationVar(&patience, "patience", 10*time.Minute, "`TIME` to wait for that at most")
+	cmd.Flags().DurationVar(&o.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
+}
+
+// inStep asks once, or until all are in step or patience ends. Who is waited for is told when
+// that changes.
+func (e *env) inStep(ctx context.Context, o ops.InStepOptions, wait bool, patience time.Duration) (*ops.InStep, error) {
+	told := ""
+	for end := time.Now().Add(patience); ; {
+		r, err := e.app.Secondaries(ctx, o)
+		if r == nil || err == nil || !wait || time.Now().After(end) {
+			return r, err
+		}
+		var late []string
+		for _, s := range r.Servers {
+			if s.State != "in step" && s.State != "source" {
+				late = append(late, fmt.Sprintf("%s (%s)", s.Name, s.State))
+			}
+		}
+		if now := strings.Join(late, ", "); now != told {
+			e.ui.Sayf("waiting for serial %d at %s\n", r.Serial, now)
+			told = now
+		}
+		const between = time.Second
+		if err := pause(ctx, min(between, time.Until(end))); err != nil {
+			return nil, err
+		}
+	}
 }
 
 func (e *env) secondaries(r *ops.InStep) {
@@ -69,7 +107,7 @@ func (e *env) secondaries(r *ops.InStep) {
 	if good == compared {
 		e.ui.Printf("\n%s: %s in step with serial %d\n", zone, all(compared), r.Serial)
 	} else {
-		e.ui.Printf("\n%s: %d of %s have serial %d\n", zone, good, ui.Plural(compared, "server"), r.Serial)
+		e.ui.Printf("\n%s: %d of %s in step with serial %d\n", zone, good, ui.Plural(compared, "server"), r.Serial)
 	}
 }
 

@@ -193,3 +193,26 @@ func TestExpect(t *testing.T) {
 	want(t, fp(t, dir, "expect", "--at", "all", "--through", "192.0.2.100"), 2, "one of them")
 	want(t, fp(t, dir, "explain", "expectation-not-understood"), 0, "docs/expect.md")
 }
+
+// All addresses of a zone's servers: one with other content under the same serial, one behind, one
+// without TCP; and waiting until all have a serial.
+func TestSecondariesOutside(t *testing.T) {
+	dir := inWorld(t, "\n[[fault]]\nkind = \"differs\"\nzone = \"saltmarsh.example\"\nserver = \"ns.harbour.example\"\naddress = \"203.0.113.53\"\nrecords = \"@ MX 10 elsewhere\"\n"+
+		"\n[[fault]]\nkind = \"no-tcp\"\nserver = \"ns1.saltmarsh.example\"\naddress = \"2001:db8:5a17::53\"\n"+
+		"\n[[fault]]\nkind = \"stale\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\nuntil = \"6s\"\n")
+	want(t, fp(t, dir, "secondaries", "island.example", "--at", "all"), 0, "all 3 servers are in step")
+	r := fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all")
+	want(t, r, 1, "other content", "not over TCP", "3 of 4 servers in step with serial 2026112801")
+	o := object(t, fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all", "--format", "json").out)
+	answers := map[string]int{}
+	for _, s := range o["servers"].([]any) {
+		answers[s.(map[string]any)["answers"].(string)]++
+	}
+	if len(answers) != 2 || o["in_step"] != false {
+		t.Errorf("in JSON the answers are %v of %v", answers, o)
+	}
+	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "1"), 0, "all 3 servers are in step with serial 1")
+	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "9", "--patience", "1s"), 1, "waiting for serial 9", "it needs 9")
+	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "soon"), 2, "is no serial")
+	want(t, fp(t, dir, "secondaries", "harbour.example"), 2, "--at all")
+}

@@ -1,29 +1,48 @@
 package ops
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/expect"
 	"fencepost/internal/edit"
 	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
+	"fencepost/source"
 )
+
+// InStepOptions of Secondaries.
+type InStepOptions struct {
+	Zone    string
+	At      []string // further servers; "all": every address of the zone's servers, by its delegation
+	Serial  string   // that all must have: a number, or "file" for that of the zone's file; empty: the newest seen
+	Timeout time.Duration
+}
 
 // ServerSerial is what one server of a zone says.
 type ServerSerial struct {
 	Name    string `json:"name"`
 	Address string `json:"address"`
 	Serial  uint32 `json:"serial,omitempty"`
-	State   string `json:"state"` // in step, behind, silent, wrong, or source
+	State   string `json:"state"` // in step, behind, other content, silent, wrong, or source
 	Problem string `json:"problem,omitempty"`
 	Millis  int64  `json:"milliseconds"`
+	// Answers stands for what it answers to some questions of the zone: equal where that is.
+	Answers string `json:"answers,omitempty"`
+	TCP     bool   `json:"tcp"` // it answers over TCP
 }
 
 // feeds is the state of a primary whose zone is signed here: it serves the unsigned zone
@@ -35,50 +54,45 @@ type InStep struct {
 	Zone    dnsname.Name
 	Serial  uint32 // the newest that was seen, or that of the reference
 	Servers []ServerSerial
+	Asked   int // questions that Answers is of
 }
 
 // ErrBehind says that not all servers have the newest version.
 var ErrBehind = errors.New("not all servers are in step")
 
-// Secondaries compares the serials at all servers of a zone: the one of this
-// workspace, the peers it is sent to or fetched from, and those given.
-func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, timeout time.Duration) (*InStep, error) {
-	name, err := dnsname.Parse(zoneName, dnsname.Root)
+// asksServer is a server of a zone.
+type asksServer struct {
+	target
+	feeds bool // we sign what comes from it: its serial is its own
+}
+
+// Secondaries compares the serials at all servers of a zone, and what they answer: the one of
+// this workspace, the peers it is sent to or fetched from, and those given.
+func (a *App) Secondaries(ctx context.Context, o InStepOptions) (*InStep, error) {
+	name, err := dnsname.Parse(o.Zone, dnsname.Root)
 	if err != nil {
-		return nil, edit.Usage("the zone %q: %v", zoneName, err)
+		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}
-	type target struct {
-		name  string
-		addr  netip.AddrPort
-		feeds bool // we sign what comes from it: its serial is its own
+	targets, err := a.zoneServers(ctx, name, o)
+	if err != nil {
+		return nil, err
 	}
-	var targets []target
-	if c, err := a.Config(); err == nil {
-		if z := c.Find(name); z != nil {
-			targets = append(targets, target{"here", listening(ctx, c), false})
-			for _, p := range z.SendTo {
-				targets = append(targets, target{p.Name, p.Address, false})
-			}
-			for _, p := range z.FetchFrom {
-				targets = append(targets, target{p.Name, p.Address, z.Sign != nil})
-			}
-		}
+	want, given, err := a.wantedSerial(name, o.Serial)
+	if err != nil {
+		return nil, err
 	}
-	for _, s := range extra {
-		addrs, err := a.servers(ctx, s)
-		if err != nil {
-			return nil, err
-		}
-		targets = append(targets, target{s, addrs[0], false})
-	}
-	if len(targets) == 0 {
-		return nil, edit.Usage("the zone %s is not in this workspace: say which servers to ask with --at HOST", name)
-	}
-	res := &InStep{Zone: name, Servers: make([]ServerSerial, len(targets))}
+	questions := a.sample(name)
+	res := &InStep{Zone: name, Servers: make([]ServerSerial, len(targets)), Asked: len(questions)}
 	var wg sync.WaitGroup
+	places := make(chan struct{}, 32)
 	for i, t := range targets {
 		wg.Go(func() {
-			s := a.serialAt(ctx, name, t.name, t.addr, timeout)
+			places <- struct{}{}
+			defer func() { <-places }()
+			s := a.serialAt(ctx, name, t, o.Timeout)
+			if s.State == "" {
+				s.Answers = a.answersAt(ctx, t.at, questions, o.Timeout)
+			}
 			if t.feeds && s.State == "" {
 				s.State = feeds
 			}
@@ -86,12 +100,116 @@ func (a *App) Secondaries(ctx context.Context, zoneName string, extra []string, 
 		})
 	}
 	wg.Wait()
-	return res, res.judge()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	return res, res.judge(want, given)
 }
 
-func (a *App) serialAt(ctx context.Context, zoneName dnsname.Name, name string, addr netip.AddrPort, timeout time.Duration) ServerSerial {
-	s := ServerSerial{Name: name, Address: addr.String()}
-	resp, err := resolve.Ask(ctx, addr, resolve.Request{Net: a.Net, Name: zoneName, Type: rr.TypeSOA, Timeout: timeout})
+// zoneServers are the servers to compare.
+func (a *App) zoneServers(ctx context.Context, name dnsname.Name, o InStepOptions) (out []asksServer, err error) {
+	if c, err := a.Config(); err == nil {
+		if z := c.Find(name); z != nil && !slices.Contains(o.At, allServers) {
+			out = append(out, asksServer{target{"here", listening(ctx, c)}, false})
+			for _, p := range z.SendTo {
+				out = append(out, asksServer{target{p.Name, p.Address}, false})
+			}
+			for _, p := range z.FetchFrom {
+				out = append(out, asksServer{target{p.Name, p.Address}, z.Sign != nil})
+			}
+		}
+	}
+	for _, s := range o.At {
+		if s == allServers {
+			all, err := a.serversOfName(ctx, name, rr.TypeSOA, o.Timeout)
+			if err != nil {
+				return nil, err
+			}
+			for _, t := range all {
+				out = append(out, asksServer{t, false})
+			}
+			continue
+		}
+		addrs, err := a.servers(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, asksServer{target{s, addrs[0]}, false})
+	}
+	if len(out) == 0 {
+		return nil, edit.Usage("the zone %s is not in this workspace: say which servers to ask with --at HOST, or --at all", name)
+	}
+	return out, nil
+}
+
+// wantedSerial is the serial that all must have.
+func (a *App) wantedSerial(name dnsname.Name, text string) (serial uint32, given bool, err error) {
+	switch text {
+	case "":
+		return 0, false, nil
+	case "file":
+		in, err := a.input(name.String(), "", &source.Set{}, &diag.List{})
+		if err != nil {
+			return 0, false, err
+		}
+		if in.Zone == nil {
+			return 0, false, edit.Usage("the file of %s has no serial", name.Plain())
+		}
+		return in.Zone.Serial(), true, nil
+	}
+	n, err := strconv.ParseUint(text, 10, 32)
+	if err != nil {
+		return 0, false, edit.Usage("%q is no serial; write a number, or file for that of the zone's file", text)
+	}
+	return uint32(n), true, nil
+}
+
+// sample are questions whose answers are compared: of the zone at hand, spread over its names.
+func (a *App) sample(name dnsname.Name) (out []message.Question) {
+	const most = 40
+	if c, err := a.Config(); err == nil && c.Find(name) != nil && len(c.Find(name).FetchFrom) == 0 {
+		if in, err := a.input(name.String(), "", &source.Set{}, &diag.List{}); err == nil && in.Zone != nil {
+			all := expect.Questions(in.Zone.Snapshot)
+			for i := 0; i < len(all); i += max(1, (len(all)+most-1)/most) {
+				out = append(out, all[i])
+			}
+		}
+	}
+	if len(out) == 0 {
+		for _, t := range []rr.Type{rr.TypeNS, rr.TypeMX, rr.TypeTXT, rr.TypeA, rr.TypeAAAA, rr.TypeCAA} {
+			out = append(out, message.Question{Name: name, Type: t, Class: rr.ClassIN})
+		}
+	}
+	return out
+}
+
+// answersAt stands for what a server answers; empty where it leaves one out.
+func (a *App) answersAt(ctx context.Context, at netip.AddrPort, questions []message.Question, timeout time.Duration) string {
+	sum := sha256.New()
+	for _, q := range questions {
+		resp, err := resolve.Ask(ctx, at, resolve.Request{Net: a.Net, Name: q.Name, Type: q.Type, Timeout: timeout})
+		if err != nil {
+			return ""
+		}
+		says, _ := (&Asked{Question: q, Message: resp.Message}).says()
+		fmt.Fprintln(sum, q.Name.Key(), q.Type, says)
+	}
+	const enough = 4
+	return hex.EncodeToString(sum.Sum(nil)[:enough])
+}
+
+func (a *App) serialAt(ctx context.Context, zoneName dnsname.Name, t asksServer, timeout time.Duration) ServerSerial {
+	s := ServerSerial{Name: t.host, Address: t.at.String()}
+	ask := resolve.Request{Net: a.Net, Name: zoneName, Type: rr.TypeSOA, Timeout: timeout}
+	over := ask
+	over.TCP = true
+	tcp := make(chan bool, 1)
+	go func() {
+		_, err := resolve.Ask(ctx, t.at, over)
+		tcp <- err == nil
+	}()
+	resp, err := resolve.Ask(ctx, t.at, ask)
+	s.TCP = <-tcp
 	if err != nil {
 		s.State, s.Problem = "silent", err.Error()
 		return s
@@ -110,14 +228,17 @@ func (a *App) serialAt(ctx context.Context, zoneName dnsname.Name, name string, 
 	return s
 }
 
-// judge compares the serials.
-func (r *InStep) judge() error {
-	first := true
+// judge compares the serials with the one that is wanted, else with the newest, and the answers
+// of those that have it with what most of them say.
+func (r *InStep) judge(want uint32, given bool) error {
+	first := !given
+	r.Serial = want
 	for _, s := range r.Servers {
-		if s.State == "" && (first || rr.NewerSerial(s.Serial, r.Serial)) {
+		if s.State == "" && !given && (first || rr.NewerSerial(s.Serial, r.Serial)) {
 			r.Serial, first = s.Serial, false
 		}
 	}
+	usual := r.usualAnswers()
 	behind := false
 	for i := range r.Servers {
 		s := &r.Servers[i]
@@ -125,15 +246,39 @@ func (r *InStep) judge() error {
 		case s.State == feeds:
 		case s.State != "":
 			behind = true
-		case s.Serial == r.Serial:
-			s.State = "in step"
-		default:
-			s.State = "behind"
+		case s.Serial != r.Serial && !(given && rr.NewerSerial(s.Serial, r.Serial)):
+			s.State, s.Problem = "behind", "it needs "+fmt.Sprint(r.Serial)
 			behind = true
+		case s.Serial == r.Serial && s.Answers != usual && s.Answers != "" && usual != "":
+			s.State, s.Problem = "other content", "it has the serial, and answers otherwise than most"
+			behind = true
+		default:
+			s.State = "in step"
+		}
+		if s.State == "in step" && !s.TCP {
+			s.Problem = "not over TCP"
 		}
 	}
 	if behind {
 		return fmt.Errorf("%s: %w: %w", strings.TrimSuffix(r.Zone.String(), "."), ErrBehind, edit.ErrFindings)
 	}
 	return nil
+}
+
+// usualAnswers is what most servers with the serial answer; of as many, what the first says.
+func (r *InStep) usualAnswers() string {
+	votes := map[string]int{}
+	var order []string
+	for _, s := range r.Servers {
+		if s.State == "" && s.Serial == r.Serial && s.Answers != "" {
+			if votes[s.Answers] == 0 {
+				order = append(order, s.Answers)
+			}
+			votes[s.Answers]++
+		}
+	}
+	if len(order) == 0 {
+		return ""
+	}
+	return slices.MaxFunc(order, func(a, b string) int { return cmp.Compare(votes[a], votes[b]) })
 }
