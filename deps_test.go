@@ -38,7 +38,7 @@ var layers = [][]string{
 	{"internal/edit"},
 	{"internal/worlds"},
 	{"internal/ops"},
-	{"internal/ui", "internal/demo", "internal/editor"},
+	{"internal/ui", "internal/demo", "internal/editor", "internal/publish"},
 	{"internal/cli"},
 	{"cmd/fencepost", "bench"},
 }

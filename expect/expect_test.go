@@ -106,6 +106,8 @@ func TestJudge(t *testing.T) {
 		`x.gauges A refers to NS.harbour.example. and ns.gauges`: "",
 		`gauges NS refers to ns.gauges`:                          "a referral to ns.gauges.saltmarsh.example, ns.harbour.example",
 		`gauges A has no data`:                                   "a referral to ns.gauges.saltmarsh.example, ns.harbour.example",
+		`@ NS refers to ns1 and ns.harbour.example.`:             "", // as of a child that is served here too
+		`@ NS refers to ns1`:                                     "NS ns.harbour.example., NS ns1.saltmarsh.example.",
 		`mail NS refers to ns.gauges`:                            "no NS records",
 		`mail A ttl at most 10m`:                                 "",
 		`mail A ttl at most 599`:                                 "TTL 600",

@@ -219,7 +219,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newRename(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newHistory(e), newRestore(e), newPull(e),
 		newCheck(e), newExplain(e), newEditor(e),
 		newKey(e), newSign(e), newVerify(e), newRoll(e), newHandover(e),
-		newServe(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
+		newServe(e), newPublish(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
 		newAsk(e), newTrace(e), newChain(e), newExpect(e), newSecondaries(e), newSpread(e),
 		newDemo(e),
 	)

@@ -106,6 +106,7 @@ func TestServeNow(t *testing.T) {
 	d := &daemon{t: t, dir: p.primary, log: filepath.Join(t.TempDir(), "log"), args: []string{"--now", "2030-06-01T00:00:00Z"}}
 	d.start()
 	t.Cleanup(d.stop)
+	eventually(t, "the zone is signed", func() bool { return strings.Contains(fp(t, p.primary, "status").out, "signatures are valid until") })
 	want(t, fp(t, p.primary, "status"), 0, "signatures are valid until 2030-06-2", "renewed 2030-06-1")
 	write(t, filepath.Join(p.primary, "dump.zone"), ok(t, p.primary, "dump", "tides.example"))
 	want(t, fp(t, p.primary, "verify", "dump.zone", "--now", "2030-06-02T00:00:00Z"), 0, "proved")

@@ -321,3 +321,18 @@ func (x *Expected) Groups() (out [][]ExpectResult) {
 	}
 	return slices.Clip(out)
 }
+
+// ExpectedZone is the zone that a file of expectations is about; the zero name where it does not
+// say so.
+func ExpectedZone(path string) (dnsname.Name, error) {
+	text, err := zoneload.ReadRegular(path, 1<<24)
+	if err != nil {
+		return dnsname.Name{}, err
+	}
+	var src source.Set
+	f, err := src.Add(path, text)
+	if err != nil {
+		return dnsname.Name{}, err
+	}
+	return expect.Parse(f, &diag.List{}).Zone, nil
+}
