@@ -139,3 +139,69 @@ func TestChainLie(t *testing.T) {
 		t.Errorf("beside it: %s, %s", c.Status, c.Reason)
 	}
 }
+
+// collected is all that a chain is made of.
+func (w *world) collected(t *testing.T, name string, typ rr.Type) []rr.Record {
+	t.Helper()
+	tracer := w.tracer()
+	walker := &resolve.Walker{Asker: tracer.Asker, Start: dnsname.Root, Reach: w.reach}
+	for _, h := range tracer.Roots {
+		walker.Roots = append(walker.Roots, h.Addrs...)
+	}
+	records, err := walker.CollectAll(t.Context(), dnsname.MustParse(name), typ)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return records
+}
+
+// F-05: wrong signatures beside a right one do no harm (RFC 6840 §5.12), and alone they are worth
+// nothing. F-15: what a child says of itself is no proof that its parent has no DS (RFC 4035 §5.2).
+func TestF05_F15(t *testing.T) {
+	w := play(t, string(worlds.Demo))
+	anchor, _ := w.Anchor(dnsname.Root)
+	judge := func(name string, typ rr.Type, change func(rr.Record) []rr.Record) validate.Status {
+		var out []rr.Record
+		for _, r := range w.collected(t, name, typ) {
+			out = append(out, change(r)...)
+		}
+		return validate.NewPool(out).Validate([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now()).Status
+	}
+	broken := func(r rr.Record) rr.Record {
+		r.Data = append([]byte(nil), r.Data...)
+		r.Data[len(r.Data)-1] ^= 1
+		return r
+	}
+	salt := dnsname.MustParse("saltmarsh.example.")
+	for _, name := range []string{"www.saltmarsh.example.", "nosuch.saltmarsh.example.", "x.cams-old.saltmarsh.example."} {
+		if got := judge(name, rr.TypeA, func(r rr.Record) []rr.Record {
+			if r.Type != rr.TypeRRSIG {
+				return []rr.Record{r}
+			}
+			return []rr.Record{broken(r), r}
+		}); got != validate.Secure {
+			t.Errorf("%s with wrong signatures beside the right ones is %s", name, got)
+		}
+		if got := judge(name, rr.TypeA, func(r rr.Record) []rr.Record {
+			if r.Type != rr.TypeRRSIG {
+				return []rr.Record{r}
+			}
+			return []rr.Record{broken(r)}
+		}); got != validate.Bogus {
+			t.Errorf("%s with wrong signatures alone is %s", name, got)
+		}
+	}
+	// The answer that the apex has no AAAA comes with the child's own NSEC, which shows no DS.
+	if got := judge("saltmarsh.example.", rr.TypeAAAA, func(r rr.Record) []rr.Record {
+		covers := rr.Type(0)
+		if r.Type == rr.TypeRRSIG {
+			covers = rr.Type(r.Data[0])<<8 | rr.Type(r.Data[1])
+		}
+		if r.Name.Equal(salt) && (r.Type == rr.TypeDS || covers == rr.TypeDS) {
+			return nil
+		}
+		return []rr.Record{r}
+	}); got != validate.Bogus {
+		t.Errorf("without the DS, and with the child's NSEC, the child is %s", got)
+	}
+}

@@ -57,12 +57,13 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 // inStep asks once, or until all are in step or patience ends. Who is waited for is told when
 // that changes.
 func (e *env) inStep(ctx context.Context, o ops.InStepOptions, wait bool, patience time.Duration) (*ops.InStep, error) {
-	told := ""
+	told, app := "", e.app.Holding()
 	for end := time.Now().Add(patience); ; {
-		r, err := e.app.Secondaries(ctx, o)
+		r, err := app.Secondaries(ctx, o)
 		if r == nil || err == nil || !wait || time.Now().After(end) {
 			return r, err
 		}
+		o.Serial = fmt.Sprint(r.Serial) // the file is read once
 		var late []string
 		for _, s := range r.Servers {
 			if s.State != "in step" && s.State != "source" {

@@ -21,8 +21,19 @@ type App struct {
 	// Played is the clock behind Now where it can be set, for rehearsals; else nil.
 	Played *Clock
 
+	atHand sync.Map // zones that were read to compare answers with, by name; see zoneAtHand
+
 	finding sync.Once
 	parents *keymanager.Parents // see findParents
+}
+
+// Holding is the same with the configuration as it is now, read once: for what asks very often.
+func (a *App) Holding() *App {
+	c, err := a.Config()
+	if err != nil || a.Held != nil {
+		return a
+	}
+	return &App{Files: edit.Files{Workspace: a.Workspace, Now: a.Now, Held: c}, Net: a.Net, Given: a.Given, Played: a.Played}
 }
 
 // findParents finds the servers of zones above, for as long as the program runs.

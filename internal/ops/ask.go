@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -270,32 +272,50 @@ func (a *App) remarks(resp *resolve.Response, req resolve.Request) (out []string
 
 // longerTTL says where an answer has a longer TTL than the zone of the workspace.
 func (a *App) longerTTL(resp *resolve.Response) (out []string) {
-	c, err := a.Config()
-	if err != nil {
-		return nil
-	}
-	var z *zone.Snapshot
 	for _, rec := range resp.Answer {
-		for up := rec.Name; ; up = up.Parent() {
-			if wz := c.Find(up); wz != nil && len(wz.FetchFrom) == 0 && z == nil {
-				in, err := edit.LoadZone(a.Reader(), &source.Set{}, &diag.List{}, c.File(up), up, up)
-				if err != nil || in.Zone == nil {
-					return nil
-				}
-				z = in.Zone.Snapshot
-			}
-			if up == dnsname.Root || z != nil {
-				break
-			}
-		}
+		z := a.zoneAtHand(rec.Name)
 		if z == nil {
-			return nil
+			continue
 		}
 		if set, ok := z.Find(rec.Name, rec.Type, rec.Type); ok && rec.TTL > set.TTL {
 			return []string{fmt.Sprintf("the TTL %d of %s %s is longer than the zone's, %d", rec.TTL, rec.Name.Plain(), rec.Type, set.TTL)}
 		}
 	}
 	return nil
+}
+
+// zoneAtHand is the zone of the workspace that a name lies in, as its file has it; nil where
+// there is none, or it is too large to be read for a remark. It is read once.
+func (a *App) zoneAtHand(name dnsname.Name) *zone.Snapshot {
+	const largest = 16 << 20 // octets, well under a second
+	c, err := a.Config()
+	if err != nil {
+		return nil
+	}
+	for up := name; ; up = up.Parent() {
+		if z := c.Find(up); z != nil && len(z.FetchFrom) == 0 {
+			read, _ := a.atHand.LoadOrStore(up.Key(), sync.OnceValue(func() *zone.Snapshot {
+				path := c.File(up)
+				if info, err := os.Stat(path); err != nil || info.Size() > largest {
+					return nil
+				}
+				r := a.Reader()
+				t, err := r.Open(&source.Set{}, path, up)
+				if err != nil {
+					return nil
+				}
+				loaded, err := r.Read(t, &diag.List{})
+				if err != nil {
+					return nil
+				}
+				return loaded.Snapshot
+			}))
+			return read.(func() *zone.Snapshot)()
+		}
+		if up == dnsname.Root {
+			return nil
+		}
+	}
 }
 
 // servers turns --at into addresses. Without it, the server of the workspace is

@@ -9,6 +9,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/expect"
 	"fencepost/internal/edit"
 	"fencepost/source"
 	"fencepost/workspace"
@@ -21,7 +22,7 @@ type Buffer struct {
 	Path, Text string
 	Source     *source.Set
 	Main       *source.File   // the text as a file of Source
-	File       *zonefile.File // its entries; nil for fencepost.toml
+	File       *zonefile.File // its entries; nil for what is no zone file
 	Diags      *diag.List
 
 	app  *App
@@ -46,10 +47,17 @@ func (t Texts) named() map[string][]byte {
 func (a *App) CheckBuffer(path, text string, open Texts) *Buffer {
 	here := a.besides(path)
 	b := &Buffer{Path: path, Text: text, Source: &source.Set{}, Diags: &diag.List{}, app: here, open: open}
-	if filepath.Base(path) == workspace.ConfigFile {
+	switch {
+	case filepath.Base(path) == workspace.ConfigFile:
 		b.checkConfig()
-	} else if whole := here.includedBy(path, text); whole == "" || !b.checkPart(whole) {
-		b.checkZone()
+	case strings.HasSuffix(path, ExpectSuffix):
+		if b.add() {
+			expect.Parse(b.Main, b.Diags)
+		}
+	default:
+		if whole := here.includedBy(path, text); whole == "" || !b.checkPart(whole) {
+			b.checkZone()
+		}
 	}
 	b.Diags.Sort()
 	return b

@@ -75,6 +75,7 @@ func (x *Expected) Count(o Outcome) (n int) {
 
 // Expect judges answers by the expectations of files.
 func (a *App) Expect(ctx context.Context, o ExpectOptions) (*Expected, error) {
+	a = a.Holding()
 	out := &Expected{Source: &source.Set{}}
 	files, err := a.expectFiles(o.Files)
 	if err != nil {
@@ -271,6 +272,7 @@ func plainServers(g *Group) string {
 // RecordExpectations writes a first version of the expectations of a zone: from a zone file, or
 // from what a server says to the names that the file has.
 func (a *App) RecordExpectations(ctx context.Context, o ExpectOptions, zoneName string) (text, path string, err error) {
+	a = a.Holding()
 	name, err := dnsname.Parse(zoneName, dnsname.Root)
 	if err != nil {
 		return "", "", edit.Usage("the zone %q: %v", zoneName, err)

@@ -167,12 +167,10 @@ func (a *App) wantedSerial(name dnsname.Name, text string) (serial uint32, given
 // sample are questions whose answers are compared: of the zone at hand, spread over its names.
 func (a *App) sample(name dnsname.Name) (out []message.Question) {
 	const most = 40
-	if c, err := a.Config(); err == nil && c.Find(name) != nil && len(c.Find(name).FetchFrom) == 0 {
-		if in, err := a.input(name.String(), "", &source.Set{}, &diag.List{}); err == nil && in.Zone != nil {
-			all := expect.Questions(in.Zone.Snapshot)
-			for i := 0; i < len(all); i += max(1, (len(all)+most-1)/most) {
-				out = append(out, all[i])
-			}
+	if z := a.zoneAtHand(name); z != nil && z.Apex().Equal(name) {
+		all := expect.Questions(z)
+		for i := 0; i < len(all); i += max(1, (len(all)+most-1)/most) {
+			out = append(out, all[i])
 		}
 	}
 	if len(out) == 0 {

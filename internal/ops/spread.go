@@ -44,6 +44,7 @@ const (
 
 // Spread asks resolvers what they hold of a name.
 func (a *App) Spread(ctx context.Context, q Question) (*Spread, error) {
+	a = a.Holding()
 	mq, err := q.parse()
 	if err != nil {
 		return nil, err

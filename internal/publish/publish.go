@@ -79,6 +79,7 @@ type run struct {
 // Run publishes zones, each after those that it leans on: children before the zones that
 // delegate them, and reverse zones last. It ends at the first that cannot be published.
 func Run(ctx context.Context, app *ops.App, o Options, tell func(Event) error) error {
+	app = app.Holding()
 	c, err := app.Config()
 	if err != nil {
 		return err
