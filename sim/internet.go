@@ -238,3 +238,16 @@ func (n *Internet) InMemory(ctx context.Context, m *netio.Memory, wg *sync.WaitG
 	_, err := n.Serve(ctx, place, reach, wg)
 	return err
 }
+
+// Snapshot is a zone of the world as it is without faults; nil where there is no such zone.
+func (n *Internet) Snapshot(name dnsname.Name) *zone.Snapshot {
+	z := n.zones[name.Key()]
+	if z == nil {
+		return nil
+	}
+	s, err := n.version(&content{zone: z})
+	if err != nil {
+		return nil // which New told
+	}
+	return s
+}

@@ -18,7 +18,9 @@ func newPull(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "pull ZONE --from SERVER", GroupID: stageWrite, Short: "take a zone over from another server, or from a file",
 		Long: `Fetches a zone by transfer and writes it as a tidy master file: the TTL that most
 records have once at the head, names relative to the zone. Records that a signer
-made are left out. With --file a master file from elsewhere is taken as it is,
+made are left out. A server that does not hand the zone over is asked for it instead: along
+its NSEC records, which prove what there is, or else for usual names; how complete that is,
+is said. With --file a master file from elsewhere is taken as it is,
 octet for octet; only lines that stand for a range of records, which no standard
 knows, are written out as records. With --unsigned what a signer made is left out
 and the rest laid out in the house style: comments stay, and lines that cannot be

@@ -216,3 +216,25 @@ func TestSecondariesOutside(t *testing.T) {
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "soon"), 2, "is no serial")
 	want(t, fp(t, dir, "secondaries", "harbour.example"), 2, "--at all")
 }
+
+// A zone that is not handed over is read by asking: whole along its NSEC records, and else by usual
+// names, which is said.
+func TestPullByAsking(t *testing.T) {
+	dir := inWorld(t, "")
+	r := fp(t, dir, "pull", "saltmarsh.example", "--from", "198.51.100.53", "-o", "out.zone")
+	want(t, r, 0, "does not hand over", "along its NSEC records", "are all there are")
+	text := read(t, filepath.Join(dir, "out.zone"))
+	for _, line := range []string{"cams.harbour.example.", "*.cams-old", "archive.harbour.example.", "ns.gauges", "v=DMARC1"} {
+		if !strings.Contains(text, line) {
+			t.Errorf("%q was not taken over:\n%s", line, text)
+		}
+	}
+	if strings.Contains(text, "RRSIG") || strings.Contains(text, "NSEC") {
+		t.Errorf("what a signer made was taken over:\n%s", text)
+	}
+	want(t, fp(t, dir, "pull", "island.example", "--from", "203.0.113.77", "-o", "island.zone"), 0, "usual names were asked for", "whatever has another name IS MISSING")
+	if text := read(t, filepath.Join(dir, "island.zone")); !strings.Contains(text, "203.0.113.99") {
+		t.Errorf("www is missing:\n%s", text)
+	}
+	want(t, fp(t, dir, "pull", "nosuch.example", "--from", "203.0.113.77", "-o", "x.zone"), 3)
+}

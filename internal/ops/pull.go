@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -11,8 +12,10 @@ import (
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/internal/edit"
+	"fencepost/resolve"
 	"fencepost/rr"
 	"fencepost/source"
+	"fencepost/transfer"
 	"fencepost/workspace"
 	"fencepost/zone"
 	"fencepost/zonefile"
@@ -89,11 +92,41 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 
 func (a *App) pullFrom(ctx context.Context, o Pull, p *Pulled) error {
 	z, err := a.fetch(ctx, p.Zone, o.From, o.Key)
+	var refused *transfer.RefusedError
+	if errors.As(err, &refused) {
+		z, err = a.readFrom(ctx, o, p, refused)
+	}
 	if err != nil {
 		return err
 	}
 	p.Text, err = masterFile(z, o.From, p.Left)
 	return err
+}
+
+// readFrom reads a zone by asking, where it is not handed over: along its NSEC records, or by
+// usual names. How complete it is stands in the notes.
+func (a *App) readFrom(ctx context.Context, o Pull, p *Pulled, refused error) (*zone.Snapshot, error) {
+	servers, err := a.servers(ctx, o.From)
+	if err != nil {
+		return nil, err
+	}
+	got, err := (&resolve.Asker{Net: a.Net}).Read(ctx, servers[0], p.Zone)
+	if err != nil {
+		return nil, fmt.Errorf("%w; and asking for names: %w", refused, err)
+	}
+	b := zone.NewBuilder(p.Zone, false)
+	for _, rec := range got.Records {
+		if err := b.AddRecord(rec); err != nil {
+			return nil, err
+		}
+	}
+	p.Notes = append(p.Notes, refused.Error())
+	if got.Complete {
+		p.Notes = append(p.Notes, fmt.Sprintf("it was read by asking instead, along its NSEC records: the server proves that these %d names are all there are", got.Names))
+	} else {
+		p.Notes = append(p.Notes, fmt.Sprintf("%s; so %d usual names were asked for, and %d have records: whatever has another name IS MISSING", got.Why, len(resolve.Usual), got.Names))
+	}
+	return b.Build().Snapshot, nil
 }
 
 // takeFile takes a master file over as it is, but for ranges, which are written out,
