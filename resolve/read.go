@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fencepost/dnsname"
+	"fencepost/dnssec"
 	"fencepost/message"
 	"fencepost/rr"
 )
@@ -123,8 +124,8 @@ func (r *reading) walk() (why string, err error) {
 		if err != nil {
 			return "", err
 		}
-		data := nsecOf(resp, name)
-		if data == nil { // at a signed delegation, of which the answer is a referral
+		data := r.nsecOf(resp, name)
+		if data == nil { // at a signed delegation, of which the answer is a referral, or the child's
 			if data, err = r.nsecBefore(name); err != nil {
 				return "", err
 			}
@@ -161,14 +162,28 @@ func (r *reading) walk() (why string, err error) {
 	return fmt.Sprintf("the zone has more than %d names", maxReadNames), nil
 }
 
-// nsecOf is the NSEC record of a name in an answer, of whatever section.
-func nsecOf(resp *Response, name dnsname.Name) []byte {
+// nsecOf is the NSEC record that the zone has of a name, in whatever section of an answer. A
+// server that has the zone below too may give that one's: it is known by its signature.
+func (r *reading) nsecOf(resp *Response, name dnsname.Name) (data []byte) {
+	ours := false
 	for _, rec := range slices.Concat(resp.Answer, resp.Authority) {
-		if rec.Type == rr.TypeNSEC && rec.Name.Equal(name) {
-			return rec.Data
+		if !rec.Name.Equal(name) {
+			continue
+		}
+		switch rec.Type {
+		case rr.TypeNSEC:
+			data = rec.Data
+		case rr.TypeRRSIG:
+			if sig, err := dnssec.ParseRRSIG(rec.Data); err == nil && sig.Covered == rr.TypeNSEC {
+				signer, err := dnsname.FromWire(sig.Signer)
+				ours = ours || err == nil && signer.Equal(r.apex)
+			}
 		}
 	}
-	return nil
+	if !ours {
+		return nil
+	}
+	return data
 }
 
 // nsecBefore is the NSEC record of a name, as the proof that the next name beside it, in
@@ -188,7 +203,7 @@ func (r *reading) nsecBefore(name dnsname.Name) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return nsecOf(resp, name), nil
+	return r.nsecOf(resp, name), nil
 }
 
 // types asks for the types that a bitmap shows.
@@ -203,6 +218,30 @@ func (r *reading) types(name dnsname.Name, bitmap []byte) error {
 			return err
 		}
 		r.take(resp, name, t)
+		if cut && t == rr.TypeNS {
+			if err := r.glue(resp, name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// glue asks for the addresses of the servers of a zone below that lie in it, where the server
+// answers for that zone too, and so refers to nobody.
+func (r *reading) glue(resp *Response, cut dnsname.Name) error {
+	data, _ := resp.Set(cut, rr.TypeNS)
+	for _, host := range names(data) {
+		if !host.AtOrBelow(cut) {
+			continue
+		}
+		for _, t := range []rr.Type{rr.TypeA, rr.TypeAAAA} {
+			got, err := r.ask(host, t)
+			if err != nil {
+				return err
+			}
+			r.take(got, host, t)
+		}
 	}
 	return nil
 }
@@ -252,4 +291,23 @@ func (r *reading) fromWildcard(resp *Response, name, star dnsname.Name) bool {
 		}
 	}
 	return len(resp.Answer) > 0
+}
+
+// ReadSome asks a server for some names of a zone, and gives what it says of them.
+func (a *Asker) ReadSome(ctx context.Context, at netip.AddrPort, apex dnsname.Name, questions []message.Question) ([]rr.Record, error) {
+	r := &reading{Asker: a, ctx: ctx, at: at, apex: apex, out: &Reading{}, seen: map[string]bool{}}
+	asked := map[string]bool{}
+	for _, q := range questions {
+		key := q.Name.Key() + q.Type.String()
+		if asked[key] {
+			continue
+		}
+		asked[key] = true
+		resp, err := r.ask(q.Name, q.Type)
+		if err != nil {
+			return nil, err
+		}
+		r.take(resp, q.Name, q.Type)
+	}
+	return r.out.Records, nil
 }

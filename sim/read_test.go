@@ -37,8 +37,12 @@ func TestReadByAsking(t *testing.T) {
 				}
 			}
 		}
+		child := ""
+		if r.IntN(2) == 0 { // whose answers are not to be taken for the zone's
+			child = "\n[[zone]]\nname = \"kid.dunes.example\"\nservers = [\"ns1.saltmarsh.example\"]\n" + pick("signed = true", "") + "\nrecords = \"www A 192.0.2.99\"\n"
+		}
 		how := pick("signed = true", "signed = true\nnsec3 = true", "")
-		w := play(t, string(worlds.Demo)+fmt.Sprintf("\n[[zone]]\nname = \"dunes.example\"\nservers = [\"ns1.saltmarsh.example\"]\n%s\nrecords = '''\n%s\n'''\n", how, strings.Join(lines, "\n")))
+		w := play(t, string(worlds.Demo)+fmt.Sprintf("\n[[zone]]\nname = \"dunes.example\"\nservers = [\"ns1.saltmarsh.example\"]\n%s\nrecords = '''\n%s\n'''\n", how, strings.Join(lines, "\n"))+child)
 		z := w.Snapshot(apex)
 		for node := range z.Nodes {
 			for set := range node.RRsets {

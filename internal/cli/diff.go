@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -14,7 +15,7 @@ import (
 
 func newDiff(e *env) *cobra.Command {
 	var o ops.DiffOptions
-	cmd := &cobra.Command{Use: "diff FROM TO", GroupID: stageWrite, Short: "what changed, in records rather than lines",
+	cmd := &cobra.Command{Use: "diff FROM TO [ZONE]", GroupID: stageWrite, Short: "what changed, in records rather than lines",
 		Long: `Compares two versions of a zone by record sets: what came, went or changed, which
 TTLs, and until when caches may still give the old answer if the new one were
 published now. FROM and TO are each a file, a zone of the workspace, served:ZONE
@@ -22,15 +23,36 @@ for what the running server has, serial:N for an earlier version that was served
 here (see history), or server:HOST (or a peer's name) for what another server
 hands over.
 
+With two servers and ZONE what they answer is compared before the zone moves from one to the
+other: by transfer where that is allowed, else by asking for every name that is known. SOA, the
+zone's own NS records and what signers make belong to each provider and are left out. It says
+how complete that is, and what to do for the move, in order.
+
 Exit status: 0 they are the same, 1 they differ.`,
 		Example: `  fencepost diff served:saltmarsh.example saltmarsh.example
   fencepost diff old.zone new.zone --origin saltmarsh.example
   fencepost diff serial:2026112801 saltmarsh.example
   fencepost diff serial:2026112801 serial:2026112803 --origin saltmarsh.example
-  fencepost diff server:harbour saltmarsh.example`,
-		Args: exactly("FROM", "TO"),
+  fencepost diff server:harbour saltmarsh.example
+  fencepost diff server:198.51.100.53 server:203.0.113.53 saltmarsh.example`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 3 {
+				return fmt.Errorf("%q is one argument too many", args[3])
+			}
+			return count(cmd, args, []string{"FROM", "TO"}, -1)
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.From, o.To = args[0], args[1]
+			if len(args) == 3 {
+				if !strings.HasPrefix(o.From, "server:") || !strings.HasPrefix(o.To, "server:") {
+					return usageError("ZONE is for comparing two servers: server:OLD server:NEW ZONE")
+				}
+				m, err := e.app.CompareServers(cmd.Context(), o.From, o.To, args[2], o.Key)
+				if m == nil {
+					return err
+				}
+				return errors.Join(e.showMove(m, o), shown(err))
+			}
 			res, err := e.app.Diff(cmd.Context(), o)
 			if res == nil {
 				return err
@@ -43,6 +65,36 @@ Exit status: 0 they are the same, 1 they differ.`,
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where neither side says it")
 	cmd.Flags().StringVar(&o.Key, "key", "", "`NAME` of the secret for a transfer, in secrets.toml")
 	return cmd
+}
+
+// showMove shows whether a zone can move from one server to another.
+func (e *env) showMove(m *ops.Move, o ops.DiffOptions) error {
+	if e.ui.JSON {
+		changes := m.Changes
+		if changes == nil {
+			changes = []ops.SetChange{}
+		}
+		return e.ui.Object(map[string]any{"zone": m.Zone.String(), "alike": len(m.Changes) == 0, "complete": m.Complete, "read": m.How, "changes": changes, "steps": append([]string{}, m.Steps...)})
+	}
+	for _, ch := range m.Changes {
+		e.change(ch)
+	}
+	for _, how := range m.How {
+		e.ui.Printf("%s\n", e.ui.Paint(ui.Dim, "%s", how))
+	}
+	switch {
+	case len(m.Changes) > 0:
+		e.ui.Printf("\n%s: %d added, %d removed, %d changed\n", e.ui.Paint(ui.Bad, "the answers differ"), m.Added, m.Gone, m.Moved)
+		return nil
+	case m.Complete:
+		e.ui.Printf("\n%s\n", e.ui.Paint(ui.Good, "the answers are alike: safe to move"))
+	default:
+		e.ui.Printf("\n%s, as far as could be asked\n", e.ui.Paint(ui.Good, "the answers are alike"))
+	}
+	for i, step := range m.Steps {
+		e.ui.Printf("  %d. %s\n", i+1, e.ui.Fit(step, 5))
+	}
+	return nil
 }
 
 func (e *env) showDiff(c *ops.Compared) error {

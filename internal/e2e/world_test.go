@@ -238,3 +238,27 @@ func TestPullByAsking(t *testing.T) {
 	}
 	want(t, fp(t, dir, "pull", "nosuch.example", "--from", "203.0.113.77", "-o", "x.zone"), 3)
 }
+
+// Two providers compared before a move: alike and whole, by what is known where neither hands the
+// zone over, and with the DS in the advice where they sign with keys of their own.
+func TestDiffServersForMove(t *testing.T) {
+	dir := inWorld(t, "\n[[zone]]\nname = \"seals.example\"\nservers = [\"ns.harbour.example\", \"ns.island.example\"]\nrecords = '''\nwww A 203.0.113.5\nseal-watch-7 A 203.0.113.7\n'''\n"+
+		"\n[[fault]]\nkind = \"differs\"\nzone = \"seals.example\"\nserver = \"ns.island.example\"\nrecords = \"seal-watch-7 A 203.0.113.8\"\n"+
+		"\n[[fault]]\nkind = \"no-signatures\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\n"+
+		"\n[[fault]]\nkind = \"gives-to-all\"\nserver = \"ns1.saltmarsh.example\"\n")
+	want(t, fp(t, dir, "diff", "server:198.51.100.53", "server:203.0.113.53", "saltmarsh.example"), 0, "198.51.100.53: handed over whole", "203.0.113.53: read along its NSEC records, whole",
+		"the answers are alike: safe to move", "1. have the NS records in the zone above changed", "2. keep 198.51.100.53 answering")
+	both := []string{"diff", "server:203.0.113.53", "server:203.0.113.77", "seals.example"}
+	want(t, fp(t, dir, both...), 0, "others may be missing", "the answers are alike, as far as could be asked")
+	config := filepath.Join(dir, "fencepost.toml")
+	write(t, config, read(t, config)+"\n[[zone]]\nname = \"seals.example\"\n")
+	write(t, filepath.Join(dir, "zones", "seals.example.zone"), "$TTL 3600\n@ SOA ns.harbour.example. h.harbour.example. 1 7200 900 1209600 300\n@ NS ns.harbour.example.\nseal-watch-7 A 203.0.113.7\n")
+	r := fp(t, dir, both...)
+	want(t, r, 1, "- seal-watch-7.seals.example", "203.0.113.8", "the answers differ: 0 added, 0 removed, 1 changed")
+	o := object(t, fp(t, dir, append(both, "--format", "json")...).out)
+	if o["alike"] != false || o["complete"] != false || len(o["changes"].([]any)) != 1 {
+		t.Errorf("in JSON: %v", o)
+	}
+	want(t, fp(t, dir, "diff", "server:203.0.113.53", "server:203.0.113.77", "harbour.example"), 0, "1. 203.0.113.53 signs the zone and 203.0.113.77 does not: have the DS taken out")
+	want(t, fp(t, dir, "diff", "a.zone", "b.zone", "x.example"), 2, "server:OLD server:NEW ZONE")
+}

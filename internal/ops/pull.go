@@ -114,19 +114,13 @@ func (a *App) readFrom(ctx context.Context, o Pull, p *Pulled, refused error) (*
 	if err != nil {
 		return nil, fmt.Errorf("%w; and asking for names: %w", refused, err)
 	}
-	b := zone.NewBuilder(p.Zone, false)
-	for _, rec := range got.Records {
-		if err := b.AddRecord(rec); err != nil {
-			return nil, err
-		}
-	}
 	p.Notes = append(p.Notes, refused.Error())
 	if got.Complete {
 		p.Notes = append(p.Notes, fmt.Sprintf("it was read by asking instead, along its NSEC records: the server proves that these %d names are all there are", got.Names))
 	} else {
 		p.Notes = append(p.Notes, fmt.Sprintf("%s; so %d usual names were asked for, and %d have records: whatever has another name IS MISSING", got.Why, len(resolve.Usual), got.Names))
 	}
-	return b.Build().Snapshot, nil
+	return snapshotOf(p.Zone, got.Records)
 }
 
 // takeFile takes a master file over as it is, but for ranges, which are written out,
