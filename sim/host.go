@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -43,11 +44,26 @@ func (h *host) name() dnsname.Name {
 func (h *host) faults() map[Kind]*Fault {
 	out := map[Kind]*Fault{}
 	for _, f := range h.n.active(h.name(), h.at) {
-		if kinds[f.Kind] == ofServer && (f.Server.IsZero() == h.name().IsZero() || f.Addr == h.at) {
+		if kinds[f.Kind] == ofServer && h.concerned(f) {
 			out[f.Kind] = f
 		}
 	}
 	return out
+}
+
+// concerned reports whether an active fault of servers is one of the host: it names it, or its
+// address, or a zone that it serves; if it names nothing, all servers have it. Resolvers are
+// named by their address.
+func (h *host) concerned(f *Fault) bool {
+	switch {
+	case f.Addr.IsValid() || !f.Server.IsZero():
+		return true // of which there is just this one, see active
+	case h.server == nil:
+		return false
+	case f.Zone.IsZero():
+		return true
+	}
+	return slices.ContainsFunc(h.n.zones[f.Zone.Key()].Servers, h.name().Equal)
 }
 
 // serves is a zone with what the host has of it; nil if it has nothing to do with it.

@@ -164,6 +164,8 @@ func TestTraceFaults(t *testing.T) {
 		"no glue":                   {fault(`kind = "no-glue"`, salt), "", resolve.Answered, []string{"example glue-missing"}},
 		"other glue":                {fault(`kind = "wrong-glue"`, salt, `host = "ns1.saltmarsh.example"`, `glue = ["203.0.113.77"]`), "", resolve.Answered, []string{"saltmarsh.example glue-other-address", "saltmarsh.example server-lame"}},
 		"all are away":              {fault(`kind = "away"`, ns1) + fault(`kind = "away"`, `server = "ns.harbour.example"`), "", resolve.Stopped, []string{"saltmarsh.example server-silent", "saltmarsh.example zone-unreachable"}},
+		"the zone's are away":       {fault(`kind = "away"`, salt), "", resolve.Stopped, []string{"saltmarsh.example server-silent", "saltmarsh.example zone-unreachable"}},
+		"nothing, another zone's":   {fault(`kind = "away"`, salt), "nosuch.island.example", resolve.NoName, []string{"island.example server-silent"}},
 		"all are lame":              {fault(`kind = "refuses"`, salt), "", resolve.Stopped, []string{"saltmarsh.example server-lame", "saltmarsh.example zone-unreachable"}},
 		"a loop of delegations":     {fault(`kind = "no-glue"`, `zone = "one.example"`) + fault(`kind = "no-glue"`, `zone = "two.example"`), "www.one.example", resolve.Stopped, []string{"example delegation-loop"}},
 		"a circle of aliases":       {"", "a.round.example", resolve.Stopped, []string{"square.example alias-circle"}},
