@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"os"
@@ -76,10 +77,21 @@ where each of its addresses is reached. In it trace and the like go through the 
 	return cmd
 }
 
-// writeWorld writes a workspace that sees a world. What is in it of a former one is replaced.
+// worldMark begins the configuration of a workspace that was written here.
+const worldMark = "# A workspace that sees a world on loopback."
+
+// writeWorld writes a workspace that sees a world. One of a former world is replaced; a
+// configuration that people wrote is not.
 func writeWorld(dir string, p *worlds.Played) error {
+	path := filepath.Join(dir, workspace.ConfigFile)
+	switch have, err := os.ReadFile(path); {
+	case err == nil && !strings.HasPrefix(string(have), worldMark):
+		return fmt.Errorf("%s is there already and was not written by this command; choose another folder with --into", path)
+	case err != nil && !errors.Is(err, os.ErrNotExist):
+		return err
+	}
 	var b strings.Builder
-	b.WriteString("# A workspace that sees a world on loopback.\n[serve]\nlisten = [\"127.0.0.1:0\"]\n")
+	b.WriteString(worldMark + "\n[serve]\nlisten = [\"127.0.0.1:0\"]\n")
 	if anchor, ok := p.Anchor(dnsname.Root); ok {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
@@ -101,5 +113,5 @@ func writeWorld(dir string, p *worlds.Played) error {
 	}
 	slices.Sort(lines)
 	b.WriteString(strings.Join(lines, ""))
-	return wholefile.Write(filepath.Join(dir, workspace.ConfigFile), []byte(b.String()), 0o644)
+	return wholefile.Write(path, []byte(b.String()), 0o644)
 }

@@ -85,6 +85,19 @@ func TestTraceForgottenDelegation(t *testing.T) {
 	want(t, fp(t, dir, "trace", "x", "A", "more"), 2, "one argument too many")
 }
 
+// The workspace of a world is written beside nothing that people wrote.
+func TestWorldKeepsWorkspaces(t *testing.T) {
+	dir := t.TempDir()
+	config := filepath.Join(dir, "fencepost.toml")
+	write(t, config, "# mine\n")
+	want(t, fp(t, dir, "demo", "world", "--into", "."), 3, "is there already")
+	if got := read(t, config); got != "# mine\n" {
+		t.Errorf("the configuration is now\n%s", got)
+	}
+	write(t, filepath.Join(dir, "w.toml"), "[[zone]]\nnome = \".\"\n")
+	want(t, fp(t, dir, "demo", "world", "w.toml"), 3, "w.toml: line 2: worlds have no key nome")
+}
+
 // The chain of trust, as text, JSON and pictures, in a healthy world and with a DS that was copied
 // from a former key.
 func TestChain(t *testing.T) {
