@@ -95,7 +95,7 @@ func TestWorldKeepsWorkspaces(t *testing.T) {
 		t.Errorf("the configuration is now\n%s", got)
 	}
 	write(t, filepath.Join(dir, "w.toml"), "[[zone]]\nnome = \".\"\n")
-	want(t, fp(t, dir, "demo", "world", "w.toml"), 3, "w.toml: line 2: worlds have no key nome")
+	want(t, fp(t, dir, "demo", "world", "w.toml"), 3, "w.toml: line 2: worlds have no key zone.nome")
 }
 
 // The chain of trust, as text, JSON and pictures, in a healthy world and with a DS that was copied

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -103,7 +104,7 @@ func explain(err error) error {
 	switch {
 	case errors.As(err, &unknown) && len(unknown.Errors) > 0:
 		line, _ := unknown.Errors[0].Position()
-		return fmt.Errorf("line %d: worlds have no key %s", line, unknown.Errors[0].Key())
+		return fmt.Errorf("line %d: worlds have no key %s", line, strings.Join(unknown.Errors[0].Key(), "."))
 	case errors.As(err, &syntax):
 		line, column := syntax.Position()
 		return fmt.Errorf("line %d, column %d: %s", line, column, syntax.Error())
