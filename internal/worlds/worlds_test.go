@@ -1,7 +1,13 @@
 package worlds
 
 import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -99,4 +105,64 @@ func TestReadErrors(t *testing.T) {
 			t.Errorf("%q: %v, want %q", more, err, want)
 		}
 	}
+}
+
+// Go's own resolver is told by a resolver of the world what ours is told.
+func TestGoResolver(t *testing.T) {
+	p := play(t, "")
+	const at = "192.0.2.100"
+	place := p.Places[netip.MustParseAddr(at)]
+	r := &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, network, place.String())
+	}}
+	ours := func(name string, typ rr.Type) (out []string) {
+		for _, rec := range p.ask(t, at, name, typ).Answer {
+			if rec.Type == typ {
+				out = append(out, rr.DataText(typ, rec.Data))
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	same := func(what string, got []string, err error, want []string) {
+		t.Helper()
+		var none *net.DNSError
+		if err != nil && !(errors.As(err, &none) && none.IsNotFound) {
+			t.Errorf("%s: %v", what, err)
+		}
+		if slices.Sort(got); !slices.Equal(got, want) {
+			t.Errorf("%s: Go's resolver says %q, ours %q", what, got, want)
+		}
+	}
+	for _, name := range []string{"www.saltmarsh.example.", "tides.saltmarsh.example.", "cams.saltmarsh.example.", "old.archive.saltmarsh.example.", "x.cams-old.saltmarsh.example.",
+		"north.gauges.saltmarsh.example.", "www.island.example.", "mail.harbour.example.", "nosuch.saltmarsh.example.", "_dmarc.saltmarsh.example."} {
+		found, err := r.LookupNetIP(t.Context(), "ip", name)
+		var got []string
+		for _, a := range found {
+			got = append(got, a.Unmap().String())
+		}
+		want := append(ours(name, rr.TypeA), ours(name, rr.TypeAAAA)...)
+		slices.Sort(want)
+		same(name, got, err, want)
+	}
+	mx, err := r.LookupMX(t.Context(), "saltmarsh.example.")
+	var got []string
+	for _, m := range mx {
+		got = append(got, fmt.Sprintf("%d %s", m.Pref, m.Host))
+	}
+	same("MX", got, err, ours("saltmarsh.example.", rr.TypeMX))
+	ns, err := r.LookupNS(t.Context(), "gauges.saltmarsh.example.")
+	got = nil
+	for _, n := range ns {
+		got = append(got, n.Host)
+	}
+	same("NS", got, err, ours("gauges.saltmarsh.example.", rr.TypeNS))
+	txt, err := r.LookupTXT(t.Context(), "_dmarc.saltmarsh.example.")
+	for i := range txt {
+		txt[i] = strconv.Quote(txt[i])
+	}
+	same("TXT", txt, err, ours("_dmarc.saltmarsh.example.", rr.TypeTXT))
+	ptr, err := r.LookupAddr(t.Context(), "198.51.100.25")
+	same("PTR", ptr, err, ours("25.100.51.198.in-addr.arpa.", rr.TypePTR))
 }
