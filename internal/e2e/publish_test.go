@@ -1,62 +1,77 @@
 package e2e
 
 import (
-	"fmt"
-	"math/rand/v2"
+	"encoding/json"
 	"path/filepath"
 	"strings"
 	"testing"
 )
 
-// An edit with --reload is served at once, and then nothing is left to be read; what somebody
-// else wrote meanwhile comes with it, from the files.
-func TestEditAndReload(t *testing.T) {
-	for _, sign := range []string{"", "sign = \"standard\"\n"} {
-		dir := t.TempDir()
-		write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:0\"]\n[policy.standard]\nkeys = \"single\"\n[[zone]]\nname = \"tides.example\"\n"+sign)
-		file := filepath.Join(dir, "zones", "tides.example.zone")
-		write(t, file, tides)
-		want(t, fp(t, dir, "add", "tides.example", "early", "A", "192.0.2.9", "--reload"), 3, "the files are written", "no server is running on this workspace", "fencepost serve")
-		d := serve(t, dir)
-		addr := func(host, ip string) {
-			t.Helper()
-			want(t, fp(t, dir, "ask", host+".tides.example", "A", "--at", d.addr), 0, ip)
+// The one step: what is refused before loading changes nothing, what goes through is seen at the
+// secondary, and what does not arrive is told, with the way back, or taken back.
+func TestPublish(t *testing.T) {
+	p, _ := newPair(t, true, 0)
+	zone, must := filepath.Join(p.primary, "zones", "tides.example.zone"), filepath.Join(p.primary, "expect", "tides.example.expect")
+	want(t, fp(t, p.primary, "publish"), 3, "no server is running")
+	first, second := serve(t, p.primary), serve(t, p.secondary)
+	eventually(t, "the secondary has the zone", func() bool { return serial(t, second.addr, "tides.example") == 1 })
+	want(t, fp(t, p.primary, "publish"), 0, "the file is what is in service", "second in step with serial 1", "nothing to publish")
+	want(t, fp(t, p.primary, "publish", "nosuch.example"), 2, "not in this workspace")
+	want(t, fp(t, p.secondary, "publish", "tides.example"), 2, "fetched from a primary")
+
+	// Gates before loading.
+	write(t, zone, strings.Replace(tides, "192.0.2.25", "192.0.2.256", 1))
+	want(t, fp(t, p.primary, "publish"), 1, "checked", "nothing was changed", "fencepost check tides.example")
+	write(t, must, "zone tides.example\nmail A is 192.0.2.25\nold does not exist\n")
+	edited := strings.Replace(tides, "192.0.2.25", "192.0.2.26", 1) // with the serial of before
+	write(t, zone, edited)
+	want(t, fp(t, p.primary, "publish"), 1, "1 of 2 fail; nothing was changed", "mail A is 192.0.2.25, and instead: A 192.0.2.26", "tides.example.expect:2")
+	if got := read(t, zone); got != edited || serial(t, first.addr, "tides.example") != 1 {
+		t.Errorf("a gate before loading changed something:\n%s", got)
+	}
+	write(t, must, "zone tides.example\nmail A is 192.0.2.26\nold does not exist\n")
+	want(t, fp(t, p.primary, "publish", "--dry-run"), 0, "mail.tides.example. A changed  − 192.0.2.25  + 192.0.2.26")
+	if got := read(t, zone); got != edited || serial(t, first.addr, "tides.example") != 1 {
+		t.Errorf("a dry run changed something:\n%s", got)
+	}
+
+	// The whole way; the serial is raised, for it was forgotten.
+	r := fp(t, p.primary, "publish", "--format", "json")
+	want(t, r, 0)
+	var steps []string
+	for _, line := range strings.Split(strings.TrimSpace(r.out), "\n") {
+		var x struct{ Zone, Step, Text string }
+		if err := json.Unmarshal([]byte(line), &x); err != nil || x.Zone != "tides.example" {
+			t.Fatalf("%q: %v", line, err)
 		}
-		addr("early", "192.0.2.9")
-		reads := func() int { return strings.Count(read(t, d.log), "the zone is read from the files") }
-		r := rand.New(rand.NewPCG(1, 2026))
-		for i := range 12 {
-			host := fmt.Sprintf("h%d", r.IntN(4))
-			if fp(t, dir, "add", "tides.example", host, "A", fmt.Sprintf("192.0.2.%d", 100+i), "--reload").status == 0 {
-				addr(host, fmt.Sprintf("192.0.2.%d", 100+i))
-			}
+		if len(steps) == 0 || steps[len(steps)-1] != x.Step {
+			steps = append(steps, x.Step)
 		}
-		want(t, fp(t, dir, "remove", "tides.example", "early", "--reload"), 0, "loaded")
-		want(t, fp(t, dir, "ask", "early.tides.example", "A", "--at", d.addr), 0, "does not exist")
-		want(t, fp(t, dir, "reload"), 0, "unchanged")
-		if n := reads(); n != 0 {
-			t.Errorf("%d of the edits were read from the files", n)
-		}
-		// By hand, and then by a command that sees it.
-		write(t, file, read(t, file)+"hand A 192.0.2.200\n")
-		got := object(t, ok(t, dir, "add", "tides.example", "tool", "A", "192.0.2.201", "--reload", "--format", "json"))
-		if zones, _ := got["zones"].([]any); len(zones) != 1 || zones[0].(map[string]any)["change"] != "loaded" {
-			t.Errorf("%v", got)
-		}
-		if n := reads(); n != 1 {
-			t.Errorf("the files were read %d times for what was written by hand", n)
-		}
-		addr("hand", "192.0.2.200")
-		addr("tool", "192.0.2.201")
-		// The file as the command left it is what the server goes on from.
-		want(t, fp(t, dir, "change", "tides.example", "tool", "A", "192.0.2.202", "--reload"), 0, "loaded")
-		addr("tool", "192.0.2.202")
-		// Another file of that zone is nobody's business.
-		write(t, filepath.Join(dir, "loose.zone"), read(t, file))
-		want(t, fp(t, dir, "add", "loose.zone", "stray", "A", "192.0.2.203", "--reload"), 0, "nothing to reload")
-		d.kill()
-		d.start()
-		addr("tool", "192.0.2.202")
-		want(t, fp(t, dir, "reload"), 0, "unchanged")
+	}
+	if got := strings.Join(steps, ", "); got != "checked, expectations on the file, changes, serial, loaded, secondaries, expectations at the servers, caches, published" {
+		t.Errorf("the steps are %s", got)
+	}
+	now := serial(t, first.addr, "tides.example")
+	if now < 2 || serial(t, second.addr, "tides.example") != now || !strings.Contains(fp(t, p.secondary, "ask", "mail.tides.example").out, "192.0.2.26") {
+		t.Errorf("the secondary has not what was published as serial %d", now)
+	}
+
+	// The secondary is away: what the world sees is told, and it can be gone on with.
+	second.stop()
+	ok(t, p.primary, "change", "tides.example", "ns2", "A", "192.0.2.3")
+	want(t, fp(t, p.primary, "publish", "--patience", "1s", "--timeout", "200ms"), 1, "waiting for second: silent", "not all show serial", "go on with: fencepost publish tides.example", "go back with: fencepost restore tides.example")
+	second.start()
+	want(t, fp(t, p.primary, "publish"), 0, "nothing to publish")
+
+	// Away again, and the version before is brought back.
+	second.stop()
+	before := serial(t, first.addr, "tides.example")
+	ok(t, p.primary, "change", "tides.example", "ns2", "A", "192.0.2.4")
+	want(t, fp(t, p.primary, "publish", "--patience", "1s", "--timeout", "200ms", "--back-on-failure"), 1, "not all show serial", "is in service again, as serial")
+	if got := fp(t, p.primary, "ask", "ns2.tides.example").out; !strings.Contains(got, "192.0.2.3") || serial(t, first.addr, "tides.example") <= before+1 {
+		t.Errorf("after the way back is served: %s", got)
+	}
+	if got := read(t, zone); !strings.Contains(got, "192.0.2.3") || strings.Contains(got, "192.0.2.4") {
+		t.Errorf("the file is not brought back:\n%s", got)
 	}
 }
