@@ -31,7 +31,7 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 		Example: `  fencepost ask www.saltmarsh.example --at 127.0.0.1:5300
   fencepost ask saltmarsh.example MX --at 2001:db8::53
   fencepost ask www.saltmarsh.example --at all
-  fencepost ask www.saltmarsh.example --at 192.0.2.100 --recurse --dnssec
+  fencepost ask www.saltmarsh.example --at 192.0.2.100 --recursion --dnssec
   fencepost ask nosuch.saltmarsh.example --zone zones/saltmarsh.example.zone
   fencepost ask 198.51.100.25 --at 127.0.0.1:5300
   fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp`,
@@ -66,14 +66,14 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.StringVar(&q.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	f.StringVar(&q.Transport, "transport", "", "`WAY` to ask: udp alone, or tcp (default: udp, and tcp if the answer does not fit)")
 	f.BoolVar(&q.DNSSEC, "dnssec", false, "with signatures and proofs")
-	f.BoolVar(&q.Recurse, "recurse", false, "have a resolver find the answer")
+	f.BoolVar(&q.Recurse, "recursion", false, "have a resolver find the answer")
 	f.BoolVar(&q.Unchecked, "unchecked", false, "have a resolver give what it would hold back as bogus")
-	f.BoolVar(&q.NoEDNS, "no-edns", false, "ask without EDNS")
+	f.BoolVar(&q.NoEDNS, "without-edns", false, "ask without EDNS")
 	f.IntVar(&q.Size, "size", 0, "say that `N` octets are taken over UDP (default 1232)")
-	f.IntVar(&q.Tries, "tries", 0, "ask `N` times over UDP before giving up (default 3)")
+	f.IntVar(&q.Tries, "attempts", 0, "ask `N` times over UDP before giving up (default 3)")
 	f.BoolVar(&q.NSID, "nsid", false, "ask which server it is (RFC 5001)")
 	f.BoolVar(&q.Cookie, "cookie", false, "send a cookie (RFC 7873)")
-	f.StringVar(&q.Subnet, "subnet", "", "ask for the answer for this `NETWORK` (RFC 7871)")
+	f.StringVar(&q.Subnet, "client-subnet", "", "ask for the answer for this `NETWORK` (RFC 7871)")
 	f.IntVar(&q.Pad, "pad", 0, "fill the query up to a multiple of `N` octets (RFC 7830)")
 	f.StringArrayVar(&q.Options, "option", nil, "send the EDNS option `CODE[=HEX]`; repeat it for each")
 	f.BoolVar(&hex, "hex", false, "show the octets of the answer")

@@ -146,9 +146,9 @@ func TestAskAllAndSpread(t *testing.T) {
 	want(t, r, 0, "at 4 addresses", "A 198.51.100.80", "[2001:db8:b0a7::53]:53", "all say the same")
 	want(t, fp(t, healthy, "ask", "cams.saltmarsh.example", "--at", "all"), 0, "CNAME cams.harbour.example.", "all say the same")
 	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "ns1.saltmarsh.example", "--nsid", "--cookie", "--pad", "128", "--hex"), 0, "authoritative", "saltmarsh.exampl")
-	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "192.0.2.100", "--recurse"), 0, "checked by the resolver", "198.51.100.80")
-	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--no-edns", "--nsid"), 2, "--no-edns leaves no place")
-	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--subnet", "198.51.100"), 2, "is no network")
+	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "192.0.2.100", "--recursion"), 0, "checked by the resolver", "198.51.100.80")
+	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--without-edns", "--nsid"), 2, "--without-edns leaves no place")
+	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--client-subnet", "198.51.100"), 2, "is no network")
 	want(t, fp(t, healthy, "spread", "www.saltmarsh.example", "--at", "192.0.2.100", "--at", "192.0.2.102"), 0, "has it", "for 1 hour", "all have it")
 	want(t, fp(t, healthy, "spread", "www.saltmarsh.example"), 2, "--at RESOLVER")
 

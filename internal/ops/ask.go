@@ -174,7 +174,7 @@ func (q *Question) request(mq message.Question) (resolve.Request, error) {
 	if q.Subnet != "" {
 		p, err := netip.ParsePrefix(q.Subnet)
 		if err != nil {
-			return req, edit.Usage("--subnet %q is no network; write 198.51.100.0/24", q.Subnet)
+			return req, edit.Usage("--client-subnet %q is no network; write 198.51.100.0/24", q.Subnet)
 		}
 		req.Options = append(req.Options, message.Subnet(p))
 	}
@@ -186,7 +186,7 @@ func (q *Question) request(mq message.Question) (resolve.Request, error) {
 		req.Options = append(req.Options, o)
 	}
 	if q.NoEDNS && (len(req.Options) > 0 || q.DNSSEC || q.Size != 0 || q.Pad != 0) {
-		return req, edit.Usage("--no-edns leaves no place for options, a size, padding or --dnssec")
+		return req, edit.Usage("--without-edns leaves no place for options, a size, padding or --dnssec")
 	}
 	if q.Size != 0 && (q.Size < message.MinUDP || q.Size > message.MaxLen) {
 		return req, edit.Usage("--size %d: write %d to %d", q.Size, message.MinUDP, message.MaxLen)
