@@ -20,9 +20,6 @@ const (
 	noParentsKept = time.Minute
 )
 
-// dnsPort is where servers listen that a resolver knows of.
-const dnsPort = 53
-
 // Parents finds the servers of zones that others are delegated from, with the system's
 // resolver, and remembers them. It is safe for concurrent use.
 type Parents struct {
@@ -91,7 +88,7 @@ func (c *Parents) lookup(ctx context.Context, zone dnsname.Name) (out []resolve.
 	for _, host := range hosts {
 		addrs, _ := c.net.LookupAddr(ctx, host)
 		for _, ip := range addrs {
-			out = append(out, resolve.Server{Name: strings.TrimSuffix(host, "."), Address: netip.AddrPortFrom(ip, dnsPort)})
+			out = append(out, resolve.Server{Name: strings.TrimSuffix(host, "."), Address: netip.AddrPortFrom(ip, resolve.Port)})
 		}
 	}
 	return out

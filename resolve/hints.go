@@ -25,7 +25,7 @@ func RootHints() (out []Host) {
 		{"m", "202.12.27.33", "2001:dc3::35"},
 	} {
 		out = append(out, Host{Name: dnsname.MustParse(h.letter + ".root-servers.net."), Addrs: []netip.AddrPort{
-			netip.AddrPortFrom(netip.MustParseAddr(h.v4), tracedPort), netip.AddrPortFrom(netip.MustParseAddr(h.v6), tracedPort)}})
+			netip.AddrPortFrom(netip.MustParseAddr(h.v4), Port), netip.AddrPortFrom(netip.MustParseAddr(h.v6), Port)}})
 	}
 	return out
 }

@@ -16,6 +16,9 @@ import (
 	"fencepost/tsig"
 )
 
+// Port is where servers listen that are known by their address alone (RFC 1035 §4.2).
+const Port = 53
+
 // Server is a server that is asked again and again, with the name people know it by.
 type Server struct {
 	Name    string // empty: it has none

@@ -138,7 +138,6 @@ const (
 	maxSteps    = 40
 	maxHosts    = 26 // servers of a zone that are asked; the root has 13
 	maxNested   = 8  // servers whose address takes servers whose address takes ...
-	tracedPort  = 53
 	askedAtOnce = 24
 )
 

@@ -23,7 +23,7 @@ func (r *tracing) enter(from *Step, s *Said) *Step {
 		h := Host{Name: name}
 		for _, g := range glue[name.Key()] {
 			if a, ok := netip.AddrFromSlice(g); ok {
-				h.Addrs, h.Glue = append(h.Addrs, netip.AddrPortFrom(a, tracedPort)), true
+				h.Addrs, h.Glue = append(h.Addrs, netip.AddrPortFrom(a, Port)), true
 			}
 		}
 		switch {
@@ -125,7 +125,7 @@ func (r *tracing) addresses(name dnsname.Name, way []dnsname.Name) Host {
 		data, err := r.lookup(name, t, append(slices.Clone(way), name))
 		for _, d := range data {
 			if a, ok := netip.AddrFromSlice(d); ok {
-				h.Addrs = append(h.Addrs, netip.AddrPortFrom(a, tracedPort))
+				h.Addrs = append(h.Addrs, netip.AddrPortFrom(a, Port))
 			}
 		}
 		if err != nil {
@@ -179,7 +179,7 @@ func (r *tracing) lookup(name dnsname.Name, t rr.Type, way []dnsname.Name) ([][]
 			h := Host{Name: n}
 			for _, g := range glue[n.Key()] {
 				if a, ok := netip.AddrFromSlice(g); ok {
-					h.Addrs = append(h.Addrs, netip.AddrPortFrom(a, tracedPort))
+					h.Addrs = append(h.Addrs, netip.AddrPortFrom(a, Port))
 				}
 			}
 			if len(h.Addrs) == 0 && !n.AtOrBelow(cut) {

@@ -121,7 +121,7 @@ func (s *Step) disagree(t rr.Type) {
 		parts = append(parts, strings.Join(who, ", ")+verb+groups[v][0].summary(t))
 	}
 	s.trouble(ServersDisagree, true, "the servers of %s disagree: %s", s.Zone.Plain(), strings.Join(parts, "; ")).
-		Advice = "compare their serials: fencepost secondaries " + s.Zone.Plain()
+		Advice = "compare their serials"
 }
 
 // deeper reports whether an answer comes from a zone below: from its SOA, or its signatures.
@@ -220,7 +220,7 @@ func (r *tracing) ownServers(step *Step) {
 			parts = append(parts, "only the zone itself names "+namesText(own))
 		}
 		step.trouble(NSDiffer, false, "the servers of %s are not the same above and in the zone: %s", step.Zone.Plain(), strings.Join(parts, ", and ")).
-			Advice = "make the two lists the same; what the zone above must be told: fencepost handover " + step.Zone.Plain()
+			Advice = "make the two lists the same; the zone above must be told of changes"
 		return
 	}
 }
@@ -245,7 +245,7 @@ func (r *tracing) glue(step *Step) {
 			continue // part of the addresses is enough to come in
 		}
 		step.trouble(GlueDiffers, false, "the zone above says that %s has %s; the zone itself says %s", h.Name.Plain(), strings.Join(above, ", "), orNone(own)).
-			Advice = "have the addresses at the zone above changed; see: fencepost handover " + step.Zone.Plain()
+			Advice = "have the addresses at the zone above changed"
 	}
 }
 

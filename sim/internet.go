@@ -10,6 +10,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/dnssec"
 	"fencepost/netio"
+	"fencepost/resolve"
 	"fencepost/rr"
 	"fencepost/server/frontend"
 	"fencepost/server/request"
@@ -232,8 +233,7 @@ func (h *host) env() *request.Env {
 
 // InMemory brings all hosts up on a network in memory, at their own addresses.
 func (n *Internet) InMemory(ctx context.Context, m *netio.Memory, wg *sync.WaitGroup) error {
-	const port = 53
-	place := func(a netip.Addr) Place { return Place{m.Host(a), netip.AddrPortFrom(a, port)} }
+	place := func(a netip.Addr) Place { return Place{m.Host(a), netip.AddrPortFrom(a, resolve.Port)} }
 	reach := func(a netip.Addr, _ map[netip.Addr]netip.AddrPort) netio.Network { return m.Host(a) }
 	_, err := n.Serve(ctx, place, reach, wg)
 	return err

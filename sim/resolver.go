@@ -212,22 +212,20 @@ func (r *resolver) judge(records []rr.Record, name dnsname.Name, t rr.Type) vali
 	return validate.NewPool(records).Validate([]rr.Record{anchor}, name, t, r.n.clock.Now())
 }
 
-const dnsPort = 53
-
 func (r *resolver) walker() *resolve.Walker {
 	w := &resolve.Walker{Asker: resolve.Asker{Net: r.net()}, Start: dnsname.Root}
 	for _, a := range r.n.Roots() {
-		w.Roots = append(w.Roots, netip.AddrPortFrom(a, dnsPort))
+		w.Roots = append(w.Roots, netip.AddrPortFrom(a, resolve.Port))
 	}
 	w.Reach = func(_ context.Context, host dnsname.Name, glue [][]byte) (out []netip.AddrPort, err error) {
 		for _, g := range glue {
 			if a, ok := netip.AddrFromSlice(g); ok {
-				out = append(out, netip.AddrPortFrom(a, dnsPort))
+				out = append(out, netip.AddrPortFrom(a, resolve.Port))
 			}
 		}
 		if len(out) == 0 {
 			for _, a := range r.n.addrsOf(host) {
-				out = append(out, netip.AddrPortFrom(a, dnsPort))
+				out = append(out, netip.AddrPortFrom(a, resolve.Port))
 			}
 		}
 		return out, nil

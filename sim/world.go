@@ -12,8 +12,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"time"
 
+	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/rr"
 )
@@ -137,6 +139,14 @@ func Kinds() (out []string) {
 	return out
 }
 
+// meant says which kind a word was probably meant for.
+func meant(word string) string {
+	if kind := diag.Closest(word, Kinds()); kind != "" {
+		return "did you mean " + kind + "?"
+	}
+	return "there are " + strings.Join(Kinds(), ", ")
+}
+
 // during reports whether a fault is there at a time since the world began.
 func (f *Fault) during(age time.Duration) bool {
 	return age >= f.From && (f.Until == 0 || age < f.Until)
@@ -192,7 +202,7 @@ func (w *World) Check() error {
 	for _, f := range w.Faults {
 		switch _, known := kinds[f.Kind]; {
 		case !known:
-			return fail("%q is no kind of fault", f.Kind)
+			return fail("%q is no kind of fault; %s", f.Kind, meant(string(f.Kind)))
 		case !f.Server.IsZero() && !servers[f.Server.Key()]:
 			return fail("a fault is ordered of %s, which is no server here", f.Server.Plain())
 		case !f.Zone.IsZero() && !zones[f.Zone.Key()]:

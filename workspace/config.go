@@ -18,6 +18,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/keymanager"
 	"fencepost/lint"
+	"fencepost/resolve"
 	"fencepost/source"
 	"fencepost/tsig"
 )
@@ -346,7 +347,7 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 }
 
 // DefaultPort is the port of DNS where none is given.
-const DefaultPort = 53
+const DefaultPort = resolve.Port
 
 // ParseAddress reads ADDRESS or ADDRESS:PORT.
 func ParseAddress(s string) (netip.AddrPort, error) {

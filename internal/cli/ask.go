@@ -35,17 +35,9 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
   fencepost ask nosuch.saltmarsh.example --zone zones/saltmarsh.example.zone
   fencepost ask 198.51.100.25 --at 127.0.0.1:5300
   fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 2 {
-				return fmt.Errorf("%q is one argument too many; the server is given with --at HOST", args[2])
-			}
-			return count(cmd, args, []string{"NAME"}, -1)
-		},
+		Args: nameAndType("; the server is given with --at HOST"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q.Name = args[0]
-			if len(args) > 1 {
-				q.Type = args[1]
-			}
+			q.Name, q.Type = asks(args)
 			if len(q.At) > 0 && q.ZoneFile != "" {
 				return usageError("--at asks a server and --zone a file: choose one")
 			}
@@ -79,6 +71,24 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.BoolVar(&hex, "hex", false, "show the octets of the answer")
 	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
+}
+
+// nameAndType are the arguments NAME [TYPE]; hint says where a third belongs.
+func nameAndType(hint string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) > 2 {
+			return fmt.Errorf("%q is one argument too many%s", args[2], hint)
+		}
+		return count(cmd, args, []string{"NAME"}, -1)
+	}
+}
+
+// asks are these arguments; no type is empty.
+func asks(args []string) (name, typ string) {
+	if len(args) > 1 {
+		typ = args[1]
+	}
+	return args[0], typ
 }
 
 // askedOne shows one answer.

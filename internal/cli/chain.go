@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -31,17 +30,9 @@ Exit status: 0 secure or insecure, 1 bogus or indeterminate.`,
   fencepost chain saltmarsh.example --anchor root-anchors.xml
   fencepost chain www.saltmarsh.example --now 2027-01-01T00:00:00Z`,
 		Annotations: map[string]string{moreFormats: "svg html"},
-		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 2 {
-				return fmt.Errorf("%q is one argument too many", args[2])
-			}
-			return count(cmd, args, []string{"NAME"}, -1)
-		},
+		Args:        nameAndType(""),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q.Name = args[0]
-			if len(args) > 1 {
-				q.Type = args[1]
-			}
+			q.Name, q.Type = asks(args)
 			c, err := e.app.Chain(cmd.Context(), q)
 			if err != nil {
 				return err

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -27,17 +26,9 @@ A resolver that is asked may look for an answer that it did not have: it holds t
 Exit status: 0 all have it, 1 some do not.`,
 		Example: `  fencepost spread www.saltmarsh.example --at 192.0.2.100 --at 192.0.2.101
   fencepost spread saltmarsh.example MX --at 192.0.2.100 --watch 10s`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 2 {
-				return fmt.Errorf("%q is one argument too many; resolvers are given with --at", args[2])
-			}
-			return count(cmd, args, []string{"NAME"}, -1)
-		},
+		Args: nameAndType("; resolvers are given with --at"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q.Name = args[0]
-			if len(args) > 1 {
-				q.Type = args[1]
-			}
+			q.Name, q.Type = asks(args)
 			for first := true; ; first = false {
 				s, err := e.app.Spread(cmd.Context(), q)
 				if err != nil {

@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/dnsname"
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/resolve"
@@ -34,17 +33,9 @@ mended.`,
   fencepost trace north.gauges.saltmarsh.example AAAA
   fencepost trace 198.51.100.25
   fencepost trace saltmarsh.example MX --format json`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if len(args) > 2 {
-				return fmt.Errorf("%q is one argument too many", args[2])
-			}
-			return count(cmd, args, []string{"NAME"}, -1)
-		},
+		Args: nameAndType(""),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			q.Name = args[0]
-			if len(args) > 1 {
-				q.Type = args[1]
-			}
+			q.Name, q.Type = asks(args)
 			t, err := e.app.Trace(cmd.Context(), q)
 			if t == nil || err != nil {
 				return err
@@ -72,7 +63,7 @@ func (e *env) traced(t *resolve.Trace) {
 		var same []string
 		for _, s := range leg.Steps {
 			if last := s == leg.Steps[len(leg.Steps)-1]; before[s.Zone.Key()] && len(s.Troubles) == 0 && !last {
-				same = append(same, zoneName(s.Zone))
+				same = append(same, ui.ZoneName(s.Zone))
 				continue
 			}
 			if len(same) > 0 {
@@ -88,15 +79,8 @@ func (e *env) traced(t *resolve.Trace) {
 	}
 }
 
-func zoneName(n dnsname.Name) string {
-	if n == dnsname.Root {
-		return "the root"
-	}
-	return n.Plain()
-}
-
 func (e *env) step(s *resolve.Step) {
-	e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", zoneName(s.Zone)))
+	e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", ui.ZoneName(s.Zone)))
 	var rows [][]string
 	for _, a := range s.Said {
 		host := a.Host.Plain()
@@ -107,7 +91,7 @@ func (e *env) step(s *resolve.Step) {
 	}
 	e.ui.Table(nil, rows)
 	for _, x := range s.Troubles {
-		e.trouble(x)
+		e.trouble(s, x)
 	}
 }
 
@@ -138,7 +122,7 @@ func timeOf(a *resolve.Said) string {
 	return ui.Duration(a.Elapsed)
 }
 
-func (e *env) trouble(x resolve.Trouble) {
+func (e *env) trouble(s *resolve.Step, x resolve.Trouble) {
 	style := ui.Suspect
 	if x.Grave {
 		style = ui.Bad
@@ -148,8 +132,8 @@ func (e *env) trouble(x resolve.Trouble) {
 		mark = e.ui.Paint(style, "error")
 	}
 	e.ui.Printf("  %s\n", e.ui.Fit(fmt.Sprintf("%s  %s  %s", mark, e.ui.Paint(ui.Dim, "%s", x.Code), x.Message), 4))
-	if x.Advice != "" {
-		e.ui.Printf("    → %s\n", e.ui.Fit(x.Advice, 6))
+	if advice := ui.TraceAdvice(x, s.Zone); advice != "" {
+		e.ui.Printf("    → %s\n", e.ui.Fit(advice, 6))
 	}
 	for _, r := range x.Records {
 		e.ui.Printf("      %s %d %s %s\n", r.Name, r.TTL, r.Type, rr.DataText(r.Type, r.Data))

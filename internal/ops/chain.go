@@ -106,7 +106,7 @@ func (a *App) walker(timeout time.Duration) *resolve.Walker {
 		}
 		for _, g := range glue {
 			if ip, ok := netip.AddrFromSlice(g); ok {
-				out = append(out, netip.AddrPortFrom(ip, dnsPort))
+				out = append(out, netip.AddrPortFrom(ip, resolve.Port))
 			}
 		}
 		if len(out) > 0 {
@@ -116,8 +116,6 @@ func (a *App) walker(timeout time.Duration) *resolve.Walker {
 	}
 	return w
 }
-
-const dnsPort = 53
 
 // chainAnchors are what trust begins with.
 func (a *App) chainAnchors(file string, out *TrustChain) ([]rr.Record, error) {

@@ -1,9 +1,29 @@
 package ui
 
 import (
+	"fmt"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
 	"fencepost/resolve"
 	"fencepost/rr"
 )
+
+// traceCommands are the commands that help with what is wrong in a zone.
+var traceCommands = map[*diag.Rule]string{
+	resolve.ServersDisagree: "fencepost secondaries %s --at all",
+	resolve.NSDiffer:        "fencepost handover %s",
+	resolve.GlueDiffers:     "fencepost handover %s",
+}
+
+// TraceAdvice says what to do about a trouble of a zone; empty: nothing in particular.
+func TraceAdvice(x resolve.Trouble, zone dnsname.Name) string {
+	command, ok := traceCommands[x.Rule]
+	if !ok {
+		return x.Advice
+	}
+	return fmt.Sprintf("%s: "+command, x.Advice, zone.Plain())
+}
 
 // TraceJSON is a trace as an object, with stable names.
 func TraceJSON(t *resolve.Trace) map[string]any {
@@ -40,8 +60,8 @@ func stepJSON(s *resolve.Step) map[string]any {
 	}
 	for _, x := range s.Troubles {
 		o := map[string]any{"code": x.Code, "severity": x.Severity.String(), "grave": x.Grave, "message": x.Message}
-		if x.Advice != "" {
-			o["suggestion"] = x.Advice
+		if advice := TraceAdvice(x, s.Zone); advice != "" {
+			o["suggestion"] = advice
 		}
 		if len(x.Records) > 0 {
 			o["missing"], o["missing_in"] = recordTexts(x.Records), x.In.String()
