@@ -30,7 +30,7 @@ Exit status: 0 published, also if there is nothing to publish, 1 a gate stopped 
   fencepost publish saltmarsh.example --back-on-failure
   fencepost publish --format json            one event a line`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o.Zones, o.Pause = args, pause
+			o.Zones = args
 			zone := ""
 			err := publish.Run(cmd.Context(), e.app, o, func(x publish.Event) error {
 				if e.ui.JSON {

@@ -54,31 +54,15 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 	return cmd
 }
 
-// inStep asks once, or until all are in step or patience ends. Who is waited for is told when
-// that changes.
+// inStep asks once, or until all are in step or patience ends.
 func (e *env) inStep(ctx context.Context, o ops.InStepOptions, wait bool, patience time.Duration) (*ops.InStep, error) {
-	told, app := "", e.app.Holding()
-	for end := time.Now().Add(patience); ; {
-		r, err := app.Secondaries(ctx, o)
-		if r == nil || err == nil || !wait || time.Now().After(end) {
-			return r, err
-		}
-		o.Serial = fmt.Sprint(r.Serial) // the file is read once
-		var late []string
-		for _, s := range r.Servers {
-			if s.State != "in step" && s.State != "source" {
-				late = append(late, fmt.Sprintf("%s (%s)", s.Name, s.State))
-			}
-		}
-		if now := strings.Join(late, ", "); now != told {
-			e.ui.Sayf("waiting for serial %d at %s\n", r.Serial, now)
-			told = now
-		}
-		const between = time.Second
-		if err := pause(ctx, min(between, time.Until(end))); err != nil {
-			return nil, err
-		}
+	if !wait {
+		return e.app.Secondaries(ctx, o)
 	}
+	return e.app.Await(ctx, o, patience, func(serial uint32, late string) error {
+		e.ui.Sayf("waiting for serial %d at %s\n", serial, late)
+		return nil
+	})
 }
 
 func (e *env) secondaries(r *ops.InStep) {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"strings"
 	"time"
@@ -46,7 +45,7 @@ Exit status: 0 all have it, 1 some do not.`,
 				case every == 0:
 					return shown(edit.ErrFindings)
 				}
-				if err := pause(cmd.Context(), every); err != nil {
+				if err := ops.Pause(cmd.Context(), every); err != nil {
 					return err
 				}
 			}
@@ -56,18 +55,6 @@ Exit status: 0 all have it, 1 some do not.`,
 	f.DurationVar(&every, "watch", 0, "ask again after this `TIME`, until all have it")
 	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
-}
-
-// pause waits, unless it is interrupted.
-func pause(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-t.C:
-		return nil
-	}
 }
 
 var heldStyle = map[ops.HeldState]ui.Style{ops.HasIt: ui.Good, ops.HasOther: ui.Suspect, ops.HasNone: ui.Bad}

@@ -49,6 +49,9 @@ type ServerSerial struct {
 // with a serial of its own, which is compared with none.
 const feeds = "source"
 
+// inStep is the state of a server that has the version.
+const inStep = "in step"
+
 // InStep is the result of Secondaries.
 type InStep struct {
 	Zone    dnsname.Name
@@ -104,6 +107,53 @@ func (a *App) Secondaries(ctx context.Context, o InStepOptions) (*InStep, error)
 		return nil, err
 	}
 	return res, res.judge(want, given)
+}
+
+// Await asks until all servers are in step or patience ends. tell is told the serial and who is
+// waited for, when that changes. The result and error are those of Secondaries.
+func (a *App) Await(ctx context.Context, o InStepOptions, patience time.Duration, tell func(serial uint32, late string) error) (*InStep, error) {
+	const between = 500 * time.Millisecond
+	a = a.Holding()
+	told := ""
+	for end := time.Now().Add(patience); ; {
+		r, err := a.Secondaries(ctx, o)
+		if r == nil || err == nil || time.Now().After(end) {
+			return r, err
+		}
+		o.Serial = fmt.Sprint(r.Serial) // the file is read once
+		if late := r.Late(); late != told {
+			if err := tell(r.Serial, late); err != nil {
+				return nil, err
+			}
+			told = late
+		}
+		if err := Pause(ctx, min(between, time.Until(end))); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// Pause waits, unless it is interrupted.
+func Pause(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
+	}
+}
+
+// Late are the servers that are not in step, with what they are.
+func (r *InStep) Late() string {
+	var late []string
+	for _, s := range r.Servers {
+		if s.State != inStep && s.State != feeds {
+			late = append(late, fmt.Sprintf("%s: %s", s.Name, s.State))
+		}
+	}
+	return strings.Join(late, ", ")
 }
 
 // zoneServers are the servers to compare.
@@ -251,9 +301,9 @@ func (r *InStep) judge(want uint32, given bool) error {
 			s.State, s.Problem = "other content", "it has the serial, and answers otherwise than most"
 			behind = true
 		default:
-			s.State = "in step"
+			s.State = inStep
 		}
-		if s.State == "in step" && !s.TCP {
+		if s.State == inStep && !s.TCP {
 			s.Problem = "not over TCP"
 		}
 	}

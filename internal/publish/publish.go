@@ -29,7 +29,6 @@ type Options struct {
 	WaitCaches    bool     // go on until no cache can hold an old answer
 	Patience      time.Duration
 	Timeout       time.Duration // of one try to ask a server
-	Pause         func(ctx context.Context, d time.Duration) error
 }
 
 // Step is a part of the way.
@@ -333,35 +332,15 @@ func (r *run) secondaries(ctx context.Context) error {
 	if len(r.z.SendTo) == 0 {
 		return r.say(Secondaries, "there are none")
 	}
-	end := time.Now().Add(r.o.Patience)
-	for told := ""; ; {
-		step, err := r.app.Secondaries(ctx, ops.InStepOptions{Zone: r.name(), Serial: fmt.Sprint(r.serial), Timeout: r.o.Timeout})
-		if err == nil {
-			return r.say(Secondaries, "%s in step with serial %d", strings.Join(r.servers(), ", "), r.serial)
-		}
-		if step == nil {
-			return err
-		}
-		var late []string
-		for _, s := range step.Servers {
-			if s.State != "in step" && s.State != "source" {
-				late = append(late, fmt.Sprintf("%s: %s", s.Name, s.State))
-			}
-		}
-		now := strings.Join(late, ", ")
-		if time.Now().After(end) {
-			return r.stop(Secondaries, fmt.Sprintf("go on with: fencepost publish %s", r.name()), "not all show serial %d: %s", r.serial, now)
-		}
-		if now != told {
-			if err := r.say(Secondaries, "waiting for %s", now); err != nil {
-				return err
-			}
-			told = now
-		}
-		if err := r.o.Pause(ctx, min(500*time.Millisecond, max(0, time.Until(end)))); err != nil {
-			return err
-		}
+	o := ops.InStepOptions{Zone: r.name(), Serial: fmt.Sprint(r.serial), Timeout: r.o.Timeout}
+	step, err := r.app.Await(ctx, o, r.o.Patience, func(_ uint32, late string) error { return r.say(Secondaries, "waiting for %s", late) })
+	switch {
+	case err == nil:
+		return r.say(Secondaries, "%s in step with serial %d", strings.Join(r.servers(), ", "), r.serial)
+	case step == nil:
+		return err
 	}
+	return r.stop(Secondaries, fmt.Sprintf("go on with: fencepost publish %s", r.name()), "not all show serial %d: %s", r.serial, step.Late())
 }
 
 func (r *run) atServers(ctx context.Context) error {
@@ -419,7 +398,7 @@ func (r *run) caches(ctx context.Context) error {
 	if err := r.say(Caches, "waiting until %s", r.until.UTC().Format("2006-01-02 15:04:05 UTC")); err != nil {
 		return err
 	}
-	if err := r.o.Pause(ctx, time.Until(r.until)); err != nil {
+	if err := ops.Pause(ctx, time.Until(r.until)); err != nil {
 		return err
 	}
 	return r.say(Caches, "none can hold an old answer any more")
