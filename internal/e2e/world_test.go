@@ -224,6 +224,11 @@ func TestSecondariesOutside(t *testing.T) {
 	if len(answers) != 2 || o["in_step"] != false {
 		t.Errorf("in JSON the answers are %v of %v", answers, o)
 	}
+	// With the zone at hand more is asked; that the harbour has the zone below too is no other content.
+	config := filepath.Join(dir, "fencepost.toml")
+	write(t, config, read(t, config)+"\n[[zone]]\nname = \"saltmarsh.example\"\n")
+	write(t, filepath.Join(dir, "zones", "saltmarsh.example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n@ NS ns1\n@ NS ns.harbour.example.\n@ MX 10 mail\nns1 A 198.51.100.53\nmail A 198.51.100.25\ngauges NS ns.gauges\ngauges NS ns.harbour.example.\nns.gauges A 198.51.100.61\n")
+	want(t, fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all"), 1, "3 of 4 servers in step with serial 2026112801")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "1"), 0, "all 3 servers are in step with serial 1")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "9", "--patience", "1s"), 1, "waiting for serial 9", "it needs 9")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "soon"), 2, "is no serial")

@@ -218,7 +218,8 @@ func (a *App) wantedSerial(name dnsname.Name, text string) (serial uint32, given
 func (a *App) sample(name dnsname.Name) (out []message.Question) {
 	const most = 40
 	if z := a.zoneAtHand(name); z != nil && z.Apex().Equal(name) {
-		all := expect.Questions(z)
+		// Of a delegation a server that has the zone below too says something else, rightly.
+		all := slices.DeleteFunc(expect.Questions(z), func(q message.Question) bool { return q.Type == rr.TypeNS && !q.Name.Equal(name) })
 		for i := 0; i < len(all); i += max(1, (len(all)+most-1)/most) {
 			out = append(out, all[i])
 		}
