@@ -170,6 +170,31 @@ func appendUnescaped(dst, label []byte) []byte {
 	return dst
 }
 
+// ValidSortKey reports whether octets are the sort key of a name, relative to some apex,
+// whose labels take at most room octets in wire form.
+func ValidSortKey(key []byte, room int) bool {
+	label := 0 // octets of the present one so far
+	for i := 0; i < len(key); i++ {
+		switch c := key[i]; {
+		case c == 0:
+			if label == 0 || label > MaxLabel {
+				return false
+			}
+			room -= 1 + label
+			label = 0
+			continue
+		case c == 1:
+			if i++; i == len(key) || key[i] != 1 && key[i] != 2 {
+				return false
+			}
+		case lowerTable[c] != c:
+			return false
+		}
+		label++
+	}
+	return label == 0 && room >= 0
+}
+
 // KeyLabels counts the labels in a sort key.
 func KeyLabels(key []byte) int {
 	n := 0

@@ -197,11 +197,12 @@ type Records struct {
 	msg        []byte
 	off, left  int
 	name, data []byte
+	nameAt     int // where name stands in the message; -1: there is none yet
 }
 
 // Reset begins a walk over the n records at msg[off:].
 func (it *Records) Reset(msg []byte, off, n int) {
-	it.msg, it.off, it.left, it.Err = msg, off, n, nil
+	it.msg, it.off, it.left, it.nameAt, it.Err = msg, off, n, -1, nil
 }
 
 // Next reads a record; false at the end or at an error.
@@ -211,8 +212,7 @@ func (it *Records) Next() bool {
 	}
 	it.left--
 	it.Start = it.off
-	var off int
-	it.name, off, it.Err = dnsname.AppendUnpack(it.name[:0], it.msg, it.off)
+	off := it.owner()
 	if it.Err != nil {
 		return false
 	}
@@ -231,9 +231,28 @@ func (it *Records) Next() bool {
 	if it.TTL > 1<<31-1 {
 		it.TTL = 0
 	}
+	if !rr.Unpacks(it.Type) {
+		it.Data = msg[off : off+n : off+n]
+		it.Err = rr.Validate(it.Type, it.Data)
+		return it.Err == nil
+	}
 	it.data, it.Err = rr.AppendUnpack(it.data[:0], msg, off, n, it.Type)
 	it.Data = it.data
 	return it.Err == nil
+}
+
+// owner reads the owner of the next record and gives the offset after it. Most records have
+// that of the one before, by a pointer to where it stands.
+func (it *Records) owner() (next int) {
+	at := it.off
+	if at+1 < len(it.msg) && it.msg[at] >= 0xC0 {
+		if at = int(be16(it.msg[at:]) & 0x3FFF); at == it.nameAt {
+			return it.off + 2
+		}
+	}
+	it.nameAt = at
+	it.name, next, it.Err = dnsname.AppendUnpack(it.name[:0], it.msg, it.off)
+	return next
 }
 
 // AfterQuestions is the offset after the questions of a message.

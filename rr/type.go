@@ -85,6 +85,7 @@ type Info struct {
 
 	lower    bool // some field is put in lower case in canonical form
 	hasNames bool
+	unpacks  bool // a name in it is accepted compressed
 }
 
 // Use says where a type may stand.
@@ -110,6 +111,7 @@ func init() {
 		for _, f := range info.Fields {
 			info.lower = info.lower || f.Kind.names&namesLower != 0
 			info.hasNames = info.hasNames || f.Kind.names != 0
+			info.unpacks = info.unpacks || f.Kind.names&namesUnpack != 0
 		}
 		byNumber[info.Type] = info
 		if int(info.Type) < len(low) {

@@ -126,12 +126,18 @@ func HasCanonicalNames(t Type) bool {
 	return info != nil && info.lower
 }
 
+// Unpacks reports whether AppendUnpack can expand anything in data of type t.
+func Unpacks(t Type) bool {
+	info := Lookup(t)
+	return info != nil && info.unpacks
+}
+
 // AppendUnpack appends the data of type t found at msg[off:off+n], expanding
 // compressed names where RFC 3597 §4 has them accepted, and checks them.
 func AppendUnpack(dst, msg []byte, off, n int, t Type) ([]byte, error) {
 	start, end := len(dst), off+n
 	info := Lookup(t)
-	if info == nil || !info.hasNames {
+	if info == nil || !info.unpacks {
 		dst = append(dst, msg[off:end]...)
 		return dst, Validate(t, dst[start:])
 	}

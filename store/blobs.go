@@ -61,18 +61,29 @@ type pieces struct {
 	failed     chan struct{}
 }
 
-func newPieces(out io.Writer) *pieces {
+func newPieces(out *os.File) *pieces {
 	const ahead = 3
 	w := &pieces{full: make(chan []byte, ahead), free: make(chan []byte, ahead), done: make(chan struct{}), failed: make(chan struct{})}
 	for range ahead {
 		w.free <- nil
 	}
+	some := make(chan struct{}, 1)
+	go func() { // so that the disk begins to write at once, and there is little left at the end
+		for range some {
+			_ = out.Sync()
+		}
+	}()
 	go func() {
 		defer close(w.done)
+		defer close(some)
 		for p := range w.full {
 			if w.err == nil {
 				if w.err = writePiece(out, p); w.err != nil {
 					close(w.failed)
+				}
+				select {
+				case some <- struct{}{}:
+				default:
 				}
 			}
 			w.free <- p

@@ -23,7 +23,6 @@ import (
 	"time"
 
 	"fencepost/dnsname"
-	"fencepost/rr"
 	"fencepost/zone"
 )
 
@@ -59,6 +58,7 @@ type line struct {
 	// Chunks is how many pieces of the base are under keys; a large one is in Blob.
 	Chunks int    `json:"chunks"`
 	Blob   string `json:"blob,omitempty"`
+	Form   int    `json:"form,omitempty"` // of the base; see base.go
 }
 
 // Errors of a store.
@@ -260,6 +260,7 @@ var inBlob = 1 << 20
 func (s *Store) planBase(p *plan) error {
 	p.base = true
 	l := &p.meta.Line
+	l.Form = zone.PageForm
 	l.Base, l.SinceOctets, l.BaseOctets, l.Blob = l.Head, 0, 0, ""
 	if p.zone.Octets() < inBlob {
 		l.Chunks = 0
@@ -337,34 +338,6 @@ func (limits Limits) trim(t tx, m *Meta) error {
 	return nil
 }
 
-// encode cuts a zone into chunks of records: owner, type, TTL, length, data.
-func encode(z *zone.Snapshot, put func([]byte) error) error {
-	chunk := make([]byte, 0, chunkSize+1024)
-	var owner []byte
-	for n := range z.AllNodes {
-		owner = z.AppendOwner(owner[:0], n)
-		for set := range n.RRsets {
-			for data := range set.Data {
-				chunk = append(chunk, owner...)
-				chunk = binary.BigEndian.AppendUint16(chunk, uint16(set.Type))
-				chunk = binary.BigEndian.AppendUint32(chunk, set.TTL)
-				chunk = binary.BigEndian.AppendUint16(chunk, uint16(len(data)))
-				chunk = append(chunk, data...)
-			}
-		}
-		if len(chunk) >= chunkSize {
-			if err := put(chunk); err != nil {
-				return err
-			}
-			chunk = chunk[:0]
-		}
-	}
-	if len(chunk) == 0 {
-		return nil
-	}
-	return put(chunk)
-}
-
 // Load reads the newest version of a zone; nil when there is none.
 func (s *Store) Load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
 	const attempts = 5
@@ -378,11 +351,14 @@ func (s *Store) Load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
 }
 
 func (s *Store) load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
-	b := zone.NewBuilder(name, false)
+	var base baseReader
 	var since []*zone.Delta
 	found := false
 	err = s.e.view(func(t tx) error {
 		if m, found, err = readMeta(t, name.Key()); err != nil || !found {
+			return err
+		}
+		if base, err = readerOf(m.Line.Form, name); err != nil {
 			return err
 		}
 		for i := range m.Line.Chunks {
@@ -390,12 +366,12 @@ func (s *Store) load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
 			if len(chunk) < 4 || crc32.ChecksumIEEE(chunk[4:]) != binary.BigEndian.Uint32(chunk) {
 				return fmt.Errorf("%w: piece %d is not what was written", ErrDamaged, i)
 			}
-			if err := decode(chunk[4:], b); err != nil {
+			if err := base.chunk(chunk[4:]); err != nil {
 				return fmt.Errorf("%w: %w", ErrDamaged, err)
 			}
 		}
 		if m.Line.Blob != "" {
-			if err := s.large.read(m.Line.Blob, func(chunk []byte) error { return decode(chunk, b) }); err != nil {
+			if err := s.large.read(m.Line.Blob, base.chunk); err != nil {
 				return fmt.Errorf("%w: %w", ErrDamaged, err)
 			}
 		}
@@ -409,7 +385,7 @@ func (s *Store) load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
 		return nil
 	})
 	if err == nil && found {
-		z, err = replay(b, since, m.Serial)
+		z, err = replay(base.zone(), since, m.Serial)
 	}
 	if err != nil {
 		return nil, m, fmt.Errorf("%s: %w", name, err)
@@ -418,8 +394,7 @@ func (s *Store) load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
 }
 
 // replay is the base with the steps after it.
-func replay(b *zone.Builder, since []*zone.Delta, serial uint32) (z *zone.Snapshot, err error) {
-	z = b.Build().Snapshot
+func replay(z *zone.Snapshot, since []*zone.Delta, serial uint32) (_ *zone.Snapshot, err error) {
 	if len(since) > 0 {
 		if z, err = z.With(zone.Join(since...)); err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrDamaged, err)
@@ -429,22 +404,6 @@ func replay(b *zone.Builder, since []*zone.Delta, serial uint32) (z *zone.Snapsh
 		return nil, fmt.Errorf("%w: it has serial %d, not %d", ErrDamaged, z.Serial(), serial)
 	}
 	return z, nil
-}
-
-func decode(b []byte, to *zone.Builder) error {
-	for len(b) > 0 {
-		n, err := dnsname.WireLen(b)
-		if err != nil || len(b) < n+8 || len(b) < n+8+int(binary.BigEndian.Uint16(b[n+6:])) {
-			return errors.New("a record is cut off")
-		}
-		end := n + 8 + int(binary.BigEndian.Uint16(b[n+6:]))
-		t, ttl := rr.Type(binary.BigEndian.Uint16(b[n:])), binary.BigEndian.Uint32(b[n+2:])
-		if err := to.Add(b[:n], t, ttl, b[n+8:end], 0); err != nil {
-			return err
-		}
-		b = b[end:]
-	}
-	return nil
 }
 
 // Update changes what is known about the newest version of a zone.

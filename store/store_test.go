@@ -1,8 +1,11 @@
 package store_test
 
 import (
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"testing"
@@ -100,5 +103,72 @@ func TestDamage(t *testing.T) {
 	defer s.Close()
 	if z, _, err := s.Load(apex); z != nil || !errors.Is(err, store.ErrDamaged) {
 		t.Errorf("a changed octet: %v", err)
+	}
+}
+
+// A base in the form of records, as stores were written before there were pages, is read; one
+// in a form that is not known is damaged, and a new version takes its place.
+func TestForms(t *testing.T) {
+	z := sample(100)
+	put := func(path string) {
+		t.Helper()
+		s, err := store.Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		if _, err := s.Put(store.Version{Zone: z}); err != nil {
+			t.Fatal(err)
+		}
+		if got, _, err := s.Load(apex); err != nil || !zone.Equal(z, got) {
+			t.Fatalf("just stored: %v", err)
+		}
+	}
+	var records []byte
+	for n := range z.Nodes {
+		for set := range n.RRsets {
+			for data := range set.Data {
+				records = z.AppendOwner(records, n)
+				records = binary.BigEndian.AppendUint16(records, uint16(set.Type))
+				records = binary.BigEndian.AppendUint32(records, set.TTL)
+				records = binary.BigEndian.AppendUint16(records, uint16(len(data)))
+				records = append(records, data...)
+			}
+		}
+	}
+	for _, c := range []struct {
+		form string
+		want error
+	}{{"", nil}, {`,"form":99`, store.ErrDamaged}} {
+		path := filepath.Join(t.TempDir(), "versions.db")
+		put(path)
+		db, err := bbolt.Open(path, 0o600, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = db.Update(func(tx *bbolt.Tx) error {
+			data, meta := tx.Bucket([]byte("data-1")), tx.Bucket([]byte("meta-1"))
+			k, _ := data.Cursor().First()
+			m, text := meta.Cursor().First()
+			other := bytes.Replace(text, fmt.Appendf(nil, `,"form":%d`, zone.PageForm), []byte(c.form), 1)
+			if bytes.Equal(other, text) {
+				return fmt.Errorf("no form in %s", text)
+			}
+			return errors.Join(meta.Put(bytes.Clone(m), other),
+				data.Put(bytes.Clone(k), append(binary.BigEndian.AppendUint32(nil, crc32.ChecksumIEEE(records)), records...)))
+		})
+		if err := errors.Join(err, db.Close()); err != nil {
+			t.Fatal(err)
+		}
+		s, err := store.Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, _, err := s.Load(apex)
+		if !errors.Is(err, c.want) || c.want == nil && !zone.Equal(z, got) {
+			t.Errorf("form %q: %v", c.form, err)
+		}
+		s.Close()
+		put(path)
 	}
 }

@@ -205,9 +205,9 @@ type receiver struct {
 	expire    uint32
 	hasExpire bool
 
-	records int    // so far
-	soa     []byte // data of the first SOA
-	serial  uint32 // of it
+	records int       // so far
+	first   rr.Record // the SOA that it began with
+	serial  uint32    // of it
 	builder *zone.Builder
 	deltas  deltaReader
 	current bool // the server has no newer version
@@ -291,7 +291,9 @@ func (r *receiver) record() error {
 			return errors.New("it does not begin with the zone's SOA")
 		}
 		soa, err := rr.ParseSOA(it.Data)
-		r.soa, r.serial = append([]byte(nil), it.Data...), soa.Serial
+		owner, _ := dnsname.FromWire(it.Owner)
+		r.first = rr.Record{Name: owner, Type: it.Type, TTL: it.TTL, Data: append([]byte(nil), it.Data...)}
+		r.serial = soa.Serial
 		return err
 	}
 	if it.Class != rr.ClassIN {
@@ -301,10 +303,14 @@ func (r *receiver) record() error {
 		return fmt.Errorf("it holds a record of type %s", it.Type)
 	}
 	if r.records == 1 {
-		if r.f.Have != nil && apexSOA && string(it.Data) != string(r.soa) {
+		if r.f.Have != nil && apexSOA && string(it.Data) != string(r.first.Data) {
 			r.deltas = deltaReader{zone: r.f.Zone, last: r.serial, at: r.f.Have.Serial(), reading: true}
 		} else {
 			r.builder = zone.NewBuilder(r.f.Zone, false)
+			r.builder.ExpectOrder()
+			if err := r.builder.AddRecord(r.first); err != nil {
+				return err
+			}
 		}
 	}
 	if r.deltas.reading {
@@ -316,10 +322,11 @@ func (r *receiver) record() error {
 		return nil
 	}
 	if apexSOA {
-		if string(it.Data) != string(r.soa) {
+		if string(it.Data) != string(r.first.Data) {
 			return errors.New("it ends with another SOA than it began")
 		}
 		r.done = true
+		return nil
 	}
 	if err := r.builder.Add(it.Owner, it.Type, it.TTL, it.Data, 0); err != nil {
 		return fmt.Errorf("%s: %w", dnsname.AppendText(nil, it.Owner), err)

@@ -38,7 +38,7 @@ func TestPagesAgree(t *testing.T) {
 			for range 5 {
 				gone[r.IntN(names)] = true
 			}
-			one, two := zone.Pages(build(nil)), zone.Pages(build(gone))
+			one, two := pagesOf(build(nil)), pagesOf(build(gone))
 			have := map[string]bool{}
 			for _, p := range one {
 				have[string(p)] = true

@@ -30,6 +30,7 @@ type Builder struct {
 	blocks    [][]run
 	sorting   sync.WaitGroup
 	positions bool
+	ordered   *ordered // makes pages already; nil: when all has come
 	key       []byte
 	// sizes of the chunks grow so that small zones stay small
 	nextChunk int
@@ -49,10 +50,12 @@ type run struct {
 // uint16, data.
 const recordHead = 12
 
-const (
-	firstChunk = 4 << 10
-	maxChunk   = 4 << 20
-	blockRuns  = 1 << 16 // runs that are sorted together
+const firstChunk = 4 << 10
+
+// Tests lower these.
+var (
+	maxChunk  = 4 << 20
+	blockRuns = 1 << 16 // runs that are sorted together
 )
 
 // NewBuilder makes a builder for the zone with the given apex. With positions,
@@ -60,6 +63,14 @@ const (
 func NewBuilder(apex dnsname.Name, positions bool) *Builder {
 	return &Builder{apex: apex, apexLabels: apex.Labels(), apexLower: []byte(apex.Key()),
 		positions: positions, nextChunk: firstChunk}
+}
+
+// NewHashedBuilder makes a builder for NSEC3 records and their signatures alone;
+// what it builds is for WithHashed.
+func NewHashedBuilder(apex dnsname.Name) *Builder {
+	b := NewBuilder(apex, false)
+	b.hashed = b
+	return b
 }
 
 // Apex is the apex that the builder was made for.
@@ -73,6 +84,9 @@ func (b *Builder) Add(owner []byte, t rr.Type, ttl uint32, data []byte, pos sour
 		if b.hashed == nil {
 			b.hashed = NewBuilder(b.apex, b.positions)
 			b.hashed.hashed = b.hashed
+			if b.ordered != nil {
+				b.hashed.ExpectOrder()
+			}
 		}
 		return b.hashed.Add(owner, t, ttl, data, pos)
 	}
@@ -114,8 +128,10 @@ func (b *Builder) startRun(owner []byte, need int) error {
 	need += 3 + len(b.key) + len(relative)
 	if cap(b.chunk)-len(b.chunk) < need {
 		b.closeChunk()
-		b.chunk = make([]byte, 0, max(b.nextChunk, need))
-		b.nextChunk = min(4*b.nextChunk, maxChunk)
+		if b.chunk = b.ordered.used(need); b.chunk == nil {
+			b.chunk = make([]byte, 0, max(b.nextChunk, need))
+			b.nextChunk = min(4*b.nextChunk, maxChunk)
+		}
 	}
 	if len(b.runs) == blockRuns {
 		b.closeBlock()
@@ -141,8 +157,12 @@ func (b *Builder) closeChunk() {
 func (b *Builder) closeBlock() {
 	block := b.runs
 	arena := append(slices.Clone(b.chunks), b.chunk[:len(b.chunk):len(b.chunk)])
-	b.blocks = append(b.blocks, block)
 	b.runs = make([]run, 0, blockRuns)
+	if b.ordered != nil {
+		b.ordered.take(&b.sorting, arena, block)
+		return
+	}
+	b.blocks = append(b.blocks, block)
 	b.sorting.Go(func() { sortRuns(arena, block) })
 }
 
@@ -230,7 +250,7 @@ func merge(a arena, x, y []run) []run {
 }
 
 // Absorb takes all records of another builder for the same apex, as if they had
-// been added after its own. The other is used up.
+// been added after its own. The other is used up. Neither expects order.
 func (b *Builder) Absorb(o *Builder) {
 	if h := o.hashed; h != nil && h != o {
 		if b.hashed == nil {
@@ -294,29 +314,21 @@ func (b *Builder) Build() *Built {
 	last := b.runs
 	sortRuns(a, last)
 	b.sorting.Wait()
-	runs := mergeBlocks(a, append(b.blocks, last))
-	b.runs, b.blocks = nil, nil
-
-	bounds := partition(a, runs, runtime.GOMAXPROCS(0))
-	parts := make([]encoder, len(bounds)-1)
-	var wg sync.WaitGroup
-	for i := range parts {
-		parts[i].init(b)
-		wg.Go(func() { parts[i].encode(a, runs[bounds[i]:bounds[i+1]]) })
+	var parts []encoder
+	if b.ordered == nil {
+		parts = b.encode(a, mergeBlocks(a, append(b.blocks, last)))
+	} else if parts = b.ordered.finish(a, last); parts == nil {
+		return b.startAgain()
 	}
-	wg.Wait()
+	b.runs, b.blocks, b.ordered = nil, nil, nil
 
-	s := &Snapshot{apex: b.apex, apexLabels: b.apexLabels, apexLower: b.apexLower, class: rr.ClassIN, sum: &factsCell{}}
-	out := &Built{Snapshot: s}
+	out := &Built{}
 	var leaves []leaf
-	var wild []uint64
+	var total counted
 	for i := range parts {
 		p := &parts[i]
 		leaves = append(leaves, p.w.pages...)
-		s.names += p.names
-		s.records += p.records
-		s.wildcards += p.wildcards
-		wild = append(wild, p.wild...)
+		total.join(&p.counted)
 		if len(parts) == 1 {
 			out.Positions, out.Conflicts = p.positions, p.conflicts
 			break
@@ -324,11 +336,9 @@ func (b *Builder) Build() *Built {
 		out.Positions = append(out.Positions, p.positions...)
 		out.Conflicts = append(out.Conflicts, p.conflicts...)
 	}
-	s.wild = makeWildFilter(wild)
-	s.setTree(makeTree(leafChildren(leaves)))
+	out.Snapshot = newSnapshot(b.apex, leaves, &total)
 	at := 0
 	for _, l := range leaves {
-		s.octets += len(l.page)
 		out.firstRecord = append(out.firstRecord, at)
 		at += l.records
 	}
@@ -340,25 +350,20 @@ func (b *Builder) Build() *Built {
 	return out
 }
 
-// setTree completes the snapshot with its tree and what is cached of the apex.
-func (s *Snapshot) setTree(root *inner, height int) {
-	s.root, s.height = root, height
-	var n Node
-	s.soa, s.hasSOA, s.signed, s.param, s.apexNode = rr.SOA{}, false, false, nil, Node{}
-	s.hasApex = s.Get(nil, &s.apexNode)
-	if s.ApexNode(&n) {
-		if set, ok := n.Find(rr.TypeSOA); ok {
-			soa, err := rr.ParseSOA(set.First())
-			s.soa, s.hasSOA = soa, err == nil
-		}
-		_, s.signed = n.Find(rr.TypeDNSKEY)
-		set, _ := n.Find(rr.TypeNSEC3PARAM)
-		for data := range set.Data {
-			if len(data) >= 5 && data[1] == 0 && s.param == nil { // RFC 5155 §4.1.2
-				s.param = data
-			}
-		}
+// encode makes pages of all runs, which are sorted, with several goroutines.
+func (b *Builder) encode(a arena, runs []run) []encoder {
+	bounds := partition(a, runs, runtime.GOMAXPROCS(0))
+	parts := make([]encoder, len(bounds)-1)
+	var wg sync.WaitGroup
+	for i := range parts {
+		parts[i].init(b)
+		wg.Go(func() {
+			parts[i].encode(a, runs[bounds[i]:bounds[i+1]])
+			parts[i].w.flush()
+		})
 	}
+	wg.Wait()
+	return parts
 }
 
 // partition finds bounds that part runs into about n pieces, each beginning
@@ -392,12 +397,4 @@ func apexHasDNAME(a arena, runs []run) bool {
 		}
 	}
 	return false
-}
-
-// NewHashedBuilder makes a builder for NSEC3 records and their signatures alone;
-// what it builds is for WithHashed.
-func NewHashedBuilder(apex dnsname.Name) *Builder {
-	b := NewBuilder(apex, false)
-	b.hashed = b
-	return b
 }

@@ -13,25 +13,21 @@ import (
 
 // encoder turns sorted runs into pages.
 type encoder struct {
-	w          pageWriter
-	items      []nodeItem
-	tail       []byte
-	occluder   []byte // key of the cut or DNAME that hides what is below it
-	occluding  bool
-	wantPos    bool
-	positions  []source.Pos
-	conflicts  []Conflict
-	names      int
-	records    int
-	wildcards  int
-	wild       []uint64 // hashes of the names that have a wildcard below them
-	apex       dnsname.Name
-	sorter     itemSorter
-	apexLabels int
+	w         pageWriter
+	items     []nodeItem
+	tail      []byte
+	occluder  []byte // key of the cut or DNAME that hides what is below it
+	occluding bool
+	wantPos   bool
+	positions []source.Pos
+	conflicts []Conflict
+	counted
+	apex   dnsname.Name
+	sorter itemSorter
 }
 
 func (e *encoder) init(b *Builder) {
-	e.wantPos, e.apex, e.apexLabels = b.positions, b.apex, b.apexLabels
+	e.wantPos, e.apex = b.positions, b.apex
 }
 
 // recordIter walks over the records of a run.
@@ -76,6 +72,7 @@ func makeItem(t rr.Type, ttl uint32, data []byte, pos uint32) nodeItem {
 	return it
 }
 
+// encode takes runs that follow those so far; none of their names came before.
 func (e *encoder) encode(a arena, runs []run) {
 	for i := 0; i < len(runs); {
 		key, relative := a.key(runs[i]), a.relative(runs[i])
@@ -87,7 +84,6 @@ func (e *encoder) encode(a arena, runs []run) {
 		}
 		e.node(key, relative)
 	}
-	e.w.flush()
 }
 
 // node writes one name; e.items are its records in order of arrival.
@@ -96,8 +92,7 @@ func (e *encoder) node(key, relative []byte) {
 		e.sorter.sort(e.items)
 		e.settle(key)
 	}
-	e.names++
-	e.records += len(e.items)
+	e.counted.add(key, len(e.items))
 	if e.wantPos {
 		for _, it := range e.items {
 			e.positions = append(e.positions, source.Pos(it.pos))
@@ -111,10 +106,6 @@ func (e *encoder) node(key, relative []byte) {
 	} else if e.occluding = flags&(flagCut|flagDNAME) != 0; e.occluding {
 		e.occluder = append(e.occluder[:0], key...)
 	}
-	if hasStar(key) {
-		e.wildcards++
-		eachStar(key, func(above []byte) { e.wild = append(e.wild, hashKey(above)) })
-	}
 	e.tail = appendTail(e.tail[:0], flags, relative, cutLabels, e.items)
 	e.w.add(key, e.tail, len(e.items))
 }
@@ -124,18 +115,22 @@ func nodeFlags(apex bool, relative []byte, items []nodeItem) (flags byte) {
 		flags |= flagCase
 	}
 	for i := range items {
-		switch items[i].typ {
-		case rr.TypeNS:
-			if !apex {
-				flags |= flagCut
-			}
-		case rr.TypeCNAME:
-			flags |= flagAlias
-		case rr.TypeDNAME:
-			flags |= flagDNAME
-		}
+		flags |= typeFlags(items[i].typ, apex)
 	}
 	return flags
+}
+
+// typeFlags are the flags that a record of a type brings to its name.
+func typeFlags(t rr.Type, apex bool) byte {
+	switch {
+	case t == rr.TypeNS && !apex:
+		return flagCut
+	case t == rr.TypeCNAME:
+		return flagAlias
+	case t == rr.TypeDNAME:
+		return flagDNAME
+	}
+	return 0
 }
 
 // settle drops equal records and makes the TTLs of each set agree, keeping

@@ -422,9 +422,13 @@ func oneZone(t *testing.T, g generator) {
 		_ = first.Digest() // from now on it is kept along
 	}
 	var steps []*zone.Delta
+	inOrder(t, g, records, s)
 	for range 15 {
 		before, beforeModel := s, m.clone()
 		s = with(t, s, g.change(m))
+		if g.IntN(3) == 0 {
+			s = assembled(t, s) // what follows is made from this
+		}
 		compare(t, s, m)
 		compare(t, before, beforeModel) // it stays what it was
 		steps = append(steps, compareDiff(t, before, s, beforeModel, m))
