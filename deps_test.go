@@ -25,7 +25,7 @@ var layers = [][]string{
 	{"roll", "tsig", "answer", "validate"},
 	{"keyring"},
 	{"resolve", "store", "expect"},
-	{"transfer", "childsync"},
+	{"audit", "transfer", "childsync"},
 	{"keymanager"},
 	{"workspace"},
 	{"zoneload"},
@@ -46,7 +46,7 @@ var layers = [][]string{
 // denied says what packages may not import: the core prints nothing, ends
 // nothing and reads no clock of its own accord.
 var denied = map[string][]string{
-	"os":                     {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "childsync", "answer", "tsig", "transfer", "resolve", "keymanager", "server"},
+	"os":                     {"audit", "dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "childsync", "answer", "tsig", "transfer", "resolve", "keymanager", "server"},
 	"net":                    {"dnsname", "source", "diag", "rr", "zone", "zonefile", "message", "lint", "lint/checks", "dnssec", "signer", "roll", "validate", "childsync", "answer", "tsig", "store", "keyring"},
 	"github.com/spf13/cobra": {"internal/edit", "internal/ops", "internal/ui", "internal/demo", "internal/editor", "internal/control", "server", "workspace"},
 	"encoding/json":          {"zone", "zonefile", "message", "answer", "dnssec", "signer", "roll", "server"},

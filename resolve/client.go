@@ -213,6 +213,50 @@ func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 	return nil, last
 }
 
+// Raw sends octets as they are, as often as Ask would, over UDP and no further, and gives the
+// first answer that has their id, as it came: for questions that are odd on purpose. Of r it
+// takes Net, Timeout, Tries and Local.
+func Raw(ctx context.Context, server netip.AddrPort, msg []byte, r Request) (answer []byte, err error) {
+	if r.Timeout == 0 {
+		r.Timeout = DefaultTimeout
+	}
+	if r.Tries == 0 {
+		r.Tries = Tries
+	}
+	r.Net = netio.Or(r.Net)
+	for range r.Tries {
+		if answer, err = r.raw(ctx, server, msg); err == nil || ctx.Err() != nil || errors.Is(err, ErrUnreachable) {
+			return answer, err
+		}
+	}
+	return nil, fmt.Errorf("%w after %s of %s", ErrNoAnswer, tries(r.Tries), r.Timeout)
+}
+
+func (r *Request) raw(ctx context.Context, server netip.AddrPort, msg []byte) ([]byte, error) {
+	conn, err := r.Net.Dial(ctx, "udp", r.Local, server, r.Timeout)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Unix(1, 0)) })
+	defer stop()
+	_ = conn.SetDeadline(r.Net.Clock().Now().Add(r.Timeout))
+	if _, err := conn.Write(msg); err != nil {
+		return nil, describe(server, err)
+	}
+	buf := largest.Get().(*[message.MaxLen]byte)
+	defer largest.Put(buf)
+	for {
+		n, err := conn.Read(buf[:])
+		if err != nil {
+			return nil, describe(server, err)
+		}
+		if n >= message.HeaderLen && buf[0] == msg[0] && buf[1] == msg[1] && buf[2]&0x80 != 0 {
+			return bytes.Clone(buf[:n]), nil
+		}
+	}
+}
+
 func tries(n int) string {
 	if n == 1 {
 		return "one try"

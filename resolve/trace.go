@@ -102,6 +102,27 @@ type Said struct {
 	zone    dnsname.Name // that it was asked as a server of
 }
 
+// Response is the answer; nil: there is none.
+func (s *Said) Response() *Response { return s.resp }
+
+// Referral is what a server says of the servers of the zone below, with the addresses that
+// came along by host; ok is false where it does not refer there.
+func (s *Said) Referral(to dnsname.Name) (hosts []dnsname.Name, glue map[string][]netip.Addr, ok bool) {
+	if s.Kind != Refers || !s.Cut.Equal(to) {
+		return nil, nil, false
+	}
+	_, hosts, octets := delegation(s.resp, s.zone, to)
+	glue = map[string][]netip.Addr{}
+	for host, list := range octets {
+		for _, o := range list {
+			if a, is := netip.AddrFromSlice(o); is {
+				glue[host] = append(glue[host], a)
+			}
+		}
+	}
+	return hosts, glue, true
+}
+
 // SaidKind is what an answer amounts to.
 type SaidKind uint8
 
@@ -146,14 +167,21 @@ type tracing struct {
 	*Tracer
 	ctx   context.Context
 	out   *Trace
-	mu    sync.Mutex // guards out.Asked and known
+	most  int        // queries
+	mu    sync.Mutex // guards out.Asked, known and first
 	known map[string]Host
 	first map[string][]Host // servers of zones that were met, by zone
+	// deep begins at the deepest zone that was met, and notes those it meets.
+	deep bool
+}
+
+func (t *Tracer) begin(ctx context.Context, out *Trace) *tracing {
+	return &tracing{Tracer: t, ctx: ctx, out: out, most: maxTraced, known: map[string]Host{}, first: map[string][]Host{}}
 }
 
 // Trace follows the delegations to a name. It goes on as far as it can; the context ends it.
 func (t *Tracer) Trace(ctx context.Context, name dnsname.Name, typ rr.Type) (*Trace, error) {
-	r := &tracing{Tracer: t, ctx: ctx, out: &Trace{Name: name, Type: typ}, known: map[string]Host{}, first: map[string][]Host{}}
+	r := t.begin(ctx, &Trace{Name: name, Type: typ})
 	seen := map[string]bool{}
 	for len(r.out.Legs) < maxLegs {
 		seen[name.Key()] = true
@@ -255,10 +283,10 @@ func (r *tracing) ask(step *Step, name dnsname.Name) {
 func (r *tracing) put(at netip.AddrPort, q Request) (*Response, error) {
 	r.mu.Lock()
 	r.out.Asked++
-	over := r.out.Asked > maxTraced
+	over := r.out.Asked > r.most
 	r.mu.Unlock()
 	if over {
-		return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, maxTraced)
+		return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, r.most)
 	}
 	q.Net, q.DO, q.Timeout = r.Net, !q.NoEDNS, r.Timeout
 	return Ask(r.ctx, at, q)

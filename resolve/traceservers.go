@@ -1,7 +1,6 @@
 package resolve
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -9,7 +8,6 @@ import (
 	"strings"
 
 	"fencepost/dnsname"
-	"fencepost/message"
 	"fencepost/rr"
 )
 
@@ -42,7 +40,7 @@ func (r *tracing) enter(from *Step, s *Said) *Step {
 		}
 		step.Hosts = append(step.Hosts, h)
 	}
-	r.first[cut.Key()] = step.Hosts
+	r.keep(cut, step.Hosts)
 	alive := slices.ContainsFunc(step.Hosts, func(h Host) bool { return len(h.Addrs) > 0 })
 	for _, name := range missing {
 		t := from.trouble(GlueMissing, !alive, "the server %s of %s lies in that zone, and %s does not say its address", name.Plain(), cut.Plain(), from.Zone.Plain())
@@ -144,74 +142,4 @@ func (r *tracing) addresses(name dnsname.Name, way []dnsname.Name) Host {
 		r.mu.Unlock()
 	}
 	return h
-}
-
-// Addresses finds where a host is reached.
-func (t *Tracer) Addresses(ctx context.Context, host dnsname.Name) ([]netip.AddrPort, error) {
-	r := &tracing{Tracer: t, ctx: ctx, out: &Trace{}, known: map[string]Host{}, first: map[string][]Host{}}
-	h := r.addresses(host, nil)
-	return h.Addrs, h.Why
-}
-
-// lookup is the data of a set, by way of the first server of each zone that answers.
-func (r *tracing) lookup(name dnsname.Name, t rr.Type, way []dnsname.Name) ([][]byte, error) {
-	zone, hosts := dnsname.Root, r.Roots
-	for range maxSteps {
-		resp, err := r.any(zone, hosts, name, t)
-		if err != nil {
-			return nil, err
-		}
-		cut, named, glue := delegation(resp, zone, name)
-		if cut.IsZero() {
-			if resp.Rcode() == message.NXDomain {
-				return nil, fmt.Errorf("%s says that there is no %s", zone.Plain(), name.Plain())
-			}
-			data, _ := resp.Set(name, t)
-			return data, nil
-		}
-		if known := r.first[cut.Key()]; len(known) > 0 {
-			zone, hosts = cut, known
-			continue
-		}
-		next := []Host{}
-		var last error
-		for _, n := range named {
-			h := Host{Name: n}
-			for _, g := range glue[n.Key()] {
-				if a, ok := netip.AddrFromSlice(g); ok {
-					h.Addrs = append(h.Addrs, netip.AddrPortFrom(a, Port))
-				}
-			}
-			if len(h.Addrs) == 0 && !n.AtOrBelow(cut) {
-				h = r.addresses(n, way)
-				last = h.Why
-			}
-			next = append(next, h)
-		}
-		if !slices.ContainsFunc(next, func(h Host) bool { return len(h.Addrs) > 0 }) {
-			var loop *loopError
-			if errors.As(last, &loop) {
-				return nil, last
-			}
-			return nil, fmt.Errorf("no server of %s has an address", cut.Plain())
-		}
-		zone, hosts = cut, next
-	}
-	return nil, fmt.Errorf("%w: more than %d delegations", ErrWalk, maxSteps)
-}
-
-// any is the answer of the first server of a zone that has one.
-func (r *tracing) any(zone dnsname.Name, hosts []Host, name dnsname.Name, t rr.Type) (*Response, error) {
-	for _, h := range hosts {
-		for _, at := range h.Addrs {
-			resp, err := r.put(at, Request{Name: name, Type: t})
-			if err == nil && (resp.Rcode() == message.NoError || resp.Rcode() == message.NXDomain) {
-				return resp, nil
-			}
-			if r.ctx.Err() != nil {
-				return nil, r.ctx.Err()
-			}
-		}
-	}
-	return nil, fmt.Errorf("no server of %s answers", zone.Plain())
 }

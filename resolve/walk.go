@@ -201,12 +201,31 @@ func (r *walk) signers(resp *Response) error {
 			}
 		}
 	}
+	slices.SortFunc(zones, func(a, b dnsname.Name) int { return a.Labels() - b.Labels() }) // from the top down
 	for _, z := range zones {
 		for _, t := range []rr.Type{rr.TypeDS, rr.TypeDNSKEY} {
-			if _, err := r.ask(z, t); err != nil {
+			if err := r.askBelow(z, t); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// askBelow asks for a set of a zone between, going on where the present servers do not have it
+// themselves.
+func (r *walk) askBelow(z dnsname.Name, t rr.Type) error {
+	for {
+		resp, err := r.ask(z, t)
+		if err != nil {
+			return err
+		}
+		cut, hosts, glue := delegation(resp, r.zone, z)
+		if cut.IsZero() {
+			return nil
+		}
+		if err := r.enter(cut, hosts, glue); err != nil {
+			return err
+		}
+	}
 }

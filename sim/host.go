@@ -212,11 +212,18 @@ func (f *faultyHandler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 	if faults[BadEDNS] != nil && q.HasEDNS {
 		return append(dst, bare(msg, message.FormErr, 0)...)
 	}
+	msg, refused, heard := oddly(msg, &q, faults)
+	if !heard || refused != nil {
+		return append(dst, refused...)
+	}
 	var out []byte
 	if f.h.resolver != nil {
 		out = f.h.resolver.respond(msg, false)
 	} else {
 		out = f.inner.Datagram(nil, msg, from)
+	}
+	if len(out) >= message.HeaderLen {
+		out = oddAnswer(out, msg, &q, faults)
 	}
 	switch size := sizeOf(faults[LosesLarge]); {
 	case len(out) < message.HeaderLen, len(out) > size:
@@ -335,9 +342,12 @@ func (c *visitor) Close() error {
 // Write writes messages, each with its length, with the faults of the host.
 func (c *visitor) Write(b []byte) (int, error) {
 	if len(b) >= 2+message.HeaderLen && int(binary.BigEndian.Uint16(b)) == len(b)-2 {
-		if faults := c.h.faults(); faults[NoAuthor] != nil || faults[Recurses] != nil {
+		if faults := c.h.faults(); faults[NoAuthor] != nil || faults[Recurses] != nil || faults[OtherOverTCP] != nil {
 			b = append([]byte(nil), b...)
 			marks(b[2:], faults)
+			if faults[OtherOverTCP] != nil {
+				nextSerial(b[2:])
+			}
 		}
 	}
 	return c.Conn.Write(b)

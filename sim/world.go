@@ -95,6 +95,23 @@ const (
 	Recurses   Kind = "offers-recursion" // says that it would ask others
 	Gives      Kind = "gives-to-all"     // hands zones to anybody
 
+	DropsTypes    Kind = "drops-unknown-types"   // answers no question for a type that is not assigned
+	DropsOpcodes  Kind = "drops-unknown-opcodes" // answers no message with one
+	DropsFlags    Kind = "drops-flags"           // answers nothing that has a flag of the fourth octet of the header
+	DropsRD       Kind = "drops-rd"              // answers nothing that has the flag RD
+	EchoesFlag    Kind = "echoes-reserved-flag"
+	ChangesCase   Kind = "changes-case" // sends the name of a question back in lower case
+	AddsEDNS      Kind = "adds-edns"    // sends EDNS to whoever did not
+	AnyVersion    Kind = "takes-any-edns-version"
+	NoOptions     Kind = "edns-options-formerr" // says FORMERR to what has an EDNS option
+	EchoesOptions Kind = "echoes-edns-options"
+	EchoesEDNS    Kind = "echoes-edns-flags"
+	ForgetsDO     Kind = "forgets-do"
+	CutsEDNS      Kind = "cut-off-without-edns" // leaves EDNS out of answers that are cut off
+	Overfills     Kind = "overfills"            // takes no heed of the size that whoever asks takes
+	FailsMissing  Kind = "fails-missing-names"  // says SERVFAIL where there is no such name
+	OtherOverTCP  Kind = "other-over-tcp"       // has the next serial over TCP
+
 	Refuses           Kind = "refuses"    // does not have the zone: a lame delegation
 	Empty             Kind = "not-loaded" // has it, and nothing to answer from
 	Stale             Kind = "stale"      // has the version before: serial one less, without Records
@@ -102,7 +119,9 @@ const (
 	Lies              Kind = "lies"       // has other Records, and the signatures of the right ones
 	WrongSignatures   Kind = "wrong-signatures"
 	ExpiredSignatures Kind = "expired-signatures"
-	NoSignatures      Kind = "no-signatures" // the zone went unsigned, and its parent does not know
+	EndingSignatures  Kind = "ending-signatures" // end within two days
+	OtherDenial       Kind = "other-denial"      // NSEC3 records in the place of NSEC, or the other way round
+	NoSignatures      Kind = "no-signatures"     // the zone went unsigned, and its parent does not know
 
 	NoDelegation Kind = "no-delegation" // the parent has no NS records of the zone
 	WrongNS      Kind = "wrong-ns"      // it has others
@@ -126,7 +145,9 @@ const (
 var kinds = map[Kind]about{
 	Away: ofServer, Slow: ofServer, NoTCP: ofServer, NoUDP: ofServer, CutsShort: ofServer, DropsEDNS: ofServer, BadEDNS: ofServer,
 	LosesLarge: ofServer, NoAuthor: ofServer, Recurses: ofServer, Gives: ofServer,
-	Refuses: ofContent, Empty: ofContent, Stale: ofContent, Differs: ofContent, Lies: ofContent, WrongSignatures: ofContent, ExpiredSignatures: ofContent, NoSignatures: ofContent,
+	DropsTypes: ofServer, DropsOpcodes: ofServer, DropsFlags: ofServer, DropsRD: ofServer, EchoesFlag: ofServer, ChangesCase: ofServer, AddsEDNS: ofServer,
+	AnyVersion: ofServer, NoOptions: ofServer, EchoesOptions: ofServer, EchoesEDNS: ofServer, ForgetsDO: ofServer, CutsEDNS: ofServer, Overfills: ofServer, FailsMissing: ofServer, OtherOverTCP: ofServer,
+	Refuses: ofContent, Empty: ofContent, Stale: ofContent, Differs: ofContent, Lies: ofContent, WrongSignatures: ofContent, ExpiredSignatures: ofContent, EndingSignatures: ofContent, OtherDenial: ofContent, NoSignatures: ofContent,
 	NoDelegation: ofParent, WrongNS: ofParent, NoGlue: ofParent, WrongGlue: ofParent, OldDS: ofParent, NoDS: ofParent, DSAlone: ofParent,
 }
 

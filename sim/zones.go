@@ -69,9 +69,12 @@ func (n *Internet) make(c *content) (*zone.Snapshot, error) {
 		}
 	}
 	at := n.began.Add(time.Duration(c.epoch) * signedFor)
-	policy := signer.Policy{Workers: 1, Validity: 4 * signedFor, Denial: signer.Denial{NSEC3: z.NSEC3}}
+	policy := signer.Policy{Workers: 1, Validity: 4 * signedFor, Denial: signer.Denial{NSEC3: z.NSEC3 != (c.has(OtherDenial, z.Name) != nil)}}
 	if c.has(ExpiredSignatures, z.Name) != nil {
 		at = at.Add(-policy.Validity - signedFor)
+	}
+	if c.has(EndingSignatures, z.Name) != nil {
+		at = at.Add(-policy.Validity + 2*24*time.Hour)
 	}
 	signed, _, err := signer.Sign(context.Background(), plain, []signer.Key{signer.Use(n.keyOf(z, present), signer.Single)}, policy, at)
 	if err != nil {

@@ -1,0 +1,304 @@
+package audit
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"time"
+
+	"fencepost/diag"
+	"fencepost/dnssec"
+	"fencepost/message"
+	"fencepost/resolve"
+	"fencepost/rr"
+	"fencepost/validate"
+)
+
+// unsigned says why nothing of signatures is looked at.
+func unsigned(f *Facts) string {
+	if why := noAnswers(f); why != "" {
+		return why
+	}
+	if !f.signed() {
+		return "the zone is not signed"
+	}
+	return ""
+}
+
+func noDS(f *Facts) string {
+	if why := unsigned(f); why != "" {
+		return why
+	}
+	if len(f.DS) == 0 {
+		return "the zone above has no DS"
+	}
+	return ""
+}
+
+func noChain(f *Facts) string {
+	if why := notAbove(f); why != "" {
+		return why
+	}
+	if f.Chain == nil {
+		return "not all that belongs to the chain could be asked for"
+	}
+	return noAnswers(f)
+}
+
+// soon is how long before the end of signatures one should worry (RFC 6781 §4.4.2).
+const soon = 3 * 24 * time.Hour
+
+var dnssecTests = []*Test{
+	{Rule: rule("zone-unsigned", diag.Note, "the zone is not signed", "RFC 4033 §3.1",
+		"Nobody can tell its answers from forged ones. Signing is two commands: `fencepost key new`, and `fencepost handover` for what the zone above is to be told."),
+		Area: DNSSEC, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+			if !f.signed() && len(f.DS) == 0 {
+				l.add("fencepost key new "+f.Zone.Plain(), "%s has no keys", f.Zone.Plain())
+			}
+		}},
+	{Rule: rule("chain-broken", diag.Error, "validating resolvers refuse the zone", "RFC 4035 §5, RFC 4033 §5",
+		"What should be proved cannot be: for everybody behind a validating resolver the zone does not exist. `fencepost chain` shows the first broken link and what to do."),
+		Area: DNSSEC, Skip: noChain, Look: func(f *Facts, l *Findings) {
+			for _, c := range []*validate.Chain{f.Chain, f.Denial} {
+				if c != nil && c.Status == validate.Bogus {
+					l.add("fencepost chain "+f.Zone.Plain(), "%s", c.Reason)
+					return
+				}
+			}
+		}},
+	{Rule: rule("signed-without-ds", diag.Warning, "the zone is signed, and the zone above does not say so", "RFC 4035 §2.4",
+		"Without a DS nobody knows that there should be signatures: forged answers without any are believed."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			if notAbove(f) == "" && len(f.DS) == 0 {
+				l.add("fencepost handover "+f.Zone.Plain(), "%s has no DS of %s", f.Parent.Plain(), f.Zone.Plain())
+			}
+		}},
+	{Rule: rule("ds-leads-nowhere", diag.Warning, "a DS in the zone above leads to no key", "RFC 4035 §2.4, RFC 6781 §4.1.2",
+		"It is left over from a key that went, or was copied wrong. While another DS leads to a key nothing breaks."),
+		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
+			for _, d := range f.DS {
+				if f.leads(d) == nil {
+					l.add("have it taken out of the zone above, when no rollover is under way", "the DS with key tag %d leads to no key of the zone", tagOf(d))
+				}
+			}
+		}},
+	{Rule: rule("ds-digest-weak", diag.Warning, "the zone above has a DS with a digest that is not to be used", "RFC 8624 §3.3, RFC 9157 §3",
+		"Digests with SHA-1 are refused by more and more validators; where there is no other, the zone counts as unsigned. SHA-256 is understood by all."),
+		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
+			for _, d := range f.DS {
+				weak := func(d []byte) bool { return dnssec.DigestLevel(d[3]).Validation != dnssec.Recommended }
+				if len(d) > 3 && weak(d) && !slices.ContainsFunc(f.DS, func(o []byte) bool {
+					return len(o) > 3 && bytes.Equal(o[:3], d[:3]) && !weak(o)
+				}) {
+					l.add("have the DS with SHA-256 entered: fencepost handover "+f.Zone.Plain(), "the DS with key tag %d is a %s digest", tagOf(d), dnssec.DigestName(d[3]))
+				}
+			}
+		}},
+	{Rule: rule("ds-key-no-entry", diag.Note, "a DS leads to a key that is not marked as an entry point", "RFC 4034 §2.1.1, RFC 6781 §3.2.3",
+		"Validators do not mind. Tools that tell keys apart by the flag may take the wrong one for the next DS."),
+		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
+			for _, d := range f.DS {
+				if k := f.leads(d); k != nil && k[1]&byte(dnssec.FlagSEP) == 0 {
+					l.add("", "the key with tag %d has not the flag SEP", tagOf(d))
+				}
+			}
+		}},
+	{Rule: rule("key-algorithm-weak", diag.Warning, "a key of the zone has an algorithm that is not to be used", "RFC 8624 §3.1",
+		"Validators that do not heed it any more take the zone for unsigned, or refuse it. Roll over to ECDSAP256SHA256 or ED25519: `fencepost roll`."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			for _, d := range f.keys() {
+				if len(d) > 3 && dnssec.LevelOf(rr.AlgorithmNumber(d[3])).Validation < dnssec.Allowed {
+					l.add("roll to another algorithm: fencepost roll", "the key with tag %d: %s", dnssec.KeyTag(d), dnssec.LevelOf(rr.AlgorithmNumber(d[3])).Reason)
+				}
+			}
+		}},
+	{Rule: rule("key-short", diag.Warning, "an RSA key of the zone is short", "RFC 6781 §3.4.2, RFC 8624 §3.1",
+		"Keys of less than 2048 bits may be broken within the life of what they protect, and of less than 1024 are not believed at all."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			for _, d := range f.keys() {
+				if bits := rsaBits(d); bits > 0 && bits < 2048 {
+					l.add("roll to an ECDSA key: fencepost roll", "the key with tag %d has %d bits", dnssec.KeyTag(d), bits)
+				}
+			}
+		}},
+	{Rule: rule("too-many-keys", diag.Note, "the zone has many keys", "RFC 6781 §3.4",
+		"Each makes the answer with the keys larger, and each validator try more. After a rollover the old ones go."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			if n := len(f.keys()); n > 6 {
+				l.add("fencepost key list "+f.Zone.Plain(), "%d keys", n)
+			}
+		}},
+	{Rule: rule("signatures-bad-at-server", diag.Error, "a server has answers that validators refuse", "RFC 4035 §5.3",
+		"Its signatures have ended, or do not fit what it answers. It is mostly behind: it cannot fetch the zone, or the signer has stopped."),
+		Area: DNSSEC, Skip: unsigned, Look: each(func(f *Facts, s *Server, l *Findings) {
+			if s.Verdict.Status == validate.Bogus && s.Keys != nil && !s.Plain {
+				l.add("fencepost secondaries "+f.Zone.Plain(), "%s: %s", s, s.Verdict.Reason)
+			}
+		})},
+	{Rule: rule("signatures-end-soon", diag.Warning, "signatures of the zone end within three days", "RFC 6781 §4.4.2, RFC 4035 §5.3.1",
+		"When the last one ends, the zone is refused. Signers make new ones long before: this one has stopped, or the server has not fetched for long."),
+		Area: DNSSEC, Skip: unsigned, Look: each(func(f *Facts, s *Server, l *Findings) {
+			first := time.Time{}
+			for _, r := range []*resolve.Response{s.SOA, s.Keys} {
+				if r == nil {
+					continue
+				}
+				for _, a := range r.Answer {
+					sig, err := dnssec.ParseRRSIG(a.Data)
+					if a.Type != rr.TypeRRSIG || err != nil {
+						continue
+					}
+					end := time.Unix(f.Now.Unix()+int64(int32(sig.Expiration-uint32(f.Now.Unix()))), 0) // RFC 4034 §3.1.5
+					if first.IsZero() || end.Before(first) {
+						first = end
+					}
+				}
+			}
+			if !first.IsZero() && first.After(f.Now) && first.Before(f.Now.Add(soon)) {
+				l.add("see the log of the signer: fencepost status", "at %s the first ends at %s", s, first.UTC().Format("2006-01-02 15:04 UTC"))
+			}
+		})},
+	{Rule: rule("keys-differ", diag.Warning, "servers of the zone have different keys", "RFC 4035 §2.2, RFC 6781 §4.1",
+		"A resolver that has the keys from one and an answer from another cannot check it. During a rollover it passes when all have fetched; else it must not be."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			differ(f, l, rr.TypeDNSKEY, func(s *Server) *resolve.Response { return s.Keys })
+		}},
+	{Rule: rule("cds-differ", diag.Warning, "servers of the zone have different CDS or CDNSKEY records", "RFC 7344 §4.1, §6.1",
+		"The zone above heeds them only when all servers say the same."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			differ(f, l, rr.TypeCDS, func(s *Server) *resolve.Response { return s.CDS })
+			differ(f, l, rr.TypeCDNSKEY, func(s *Server) *resolve.Response { return s.CDNSKEY })
+		}},
+	{Rule: rule("cds-waits", diag.Note, "the zone asks for another DS, and the zone above has not entered it", "RFC 7344 §4, RFC 8078 §3",
+		"That is so for hours or days during a rollover. Where the zone above does not look at CDS records, the DS has to be handed over."),
+		Area: DNSSEC, Skip: func(f *Facts) string {
+			if why := notAbove(f); why != "" {
+				return why
+			}
+			return unsigned(f)
+		}, Look: func(f *Facts, l *Findings) {
+			cds := f.data(f.Zone, rr.TypeCDS)
+			if len(cds) == 0 {
+				return
+			}
+			for _, c := range cds {
+				gone := len(c) == 5 && c[3] == 0 // RFC 8078 §4
+				if !gone && !slices.ContainsFunc(f.DS, func(d []byte) bool { return bytes.Equal(d, c) }) || gone && len(f.DS) > 0 {
+					l.add("fencepost handover "+f.Zone.Plain(), "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.Parent.Plain())
+				}
+			}
+		}},
+	{Rule: rule("cds-not-ours", diag.Error, "a CDS or CDNSKEY record leads to no key of the zone", "RFC 7344 §4.1, RFC 8078 §5",
+		"Would the zone above take it over, the zone would be refused. Good registries do not; have the record corrected all the same."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			any := false
+			var lost []string
+			for _, c := range f.data(f.Zone, rr.TypeCDS) {
+				if len(c) == 5 && c[3] == 0 || f.leads(c) != nil {
+					any = true
+					continue
+				}
+				lost = append(lost, fmt.Sprintf("CDS with key tag %d", tagOf(c)))
+			}
+			for _, c := range f.data(f.Zone, rr.TypeCDNSKEY) {
+				if len(c) > 3 && c[3] == 0 || slices.ContainsFunc(f.keys(), func(k []byte) bool { return bytes.Equal(k, c) }) {
+					any = true
+					continue
+				}
+				lost = append(lost, fmt.Sprintf("CDNSKEY with key tag %d", dnssec.KeyTag(c)))
+			}
+			if !any {
+				for _, what := range lost {
+					l.add("", "the %s leads to no key", what)
+				}
+			}
+		}},
+	{Rule: rule("nsec3-salt", diag.Note, "hashes of names are salted", "RFC 9276 §3.1",
+		"A salt protects nothing here, for the zone's name is in every hash already, and it makes work. The advice is none: -."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			for _, d := range f.data(f.Zone, rr.TypeNSEC3PARAM) {
+				if p, _, _, err := dnssec.ParseParams(d); err == nil && len(p.Salt) > 0 {
+					l.add("", "the salt has %d octets", len(p.Salt))
+				}
+			}
+		}},
+	{Rule: rule("denial-unproved", diag.Warning, "a server does not prove that a name does not exist", "RFC 4035 §3.1.3, RFC 5155 §7.2",
+		"Without NSEC or NSEC3 records in the answer validators take it for forged, and ask again and again."),
+		Area: DNSSEC, Skip: unsigned, Look: each(func(_ *Facts, s *Server, l *Findings) {
+			if s.NoName == nil || s.NoName.ExtendedRcode != message.NXDomain || s.Plain {
+				return
+			}
+			if !slices.ContainsFunc(s.NoName.Authority, func(a rr.Record) bool { return a.Type == rr.TypeNSEC || a.Type == rr.TypeNSEC3 }) {
+				l.add("renew its program, or transfer the zone to it again", "%s sends no proof", s)
+			}
+		})},
+	{Rule: rule("denial-by-nsec-and-nsec3", diag.Note, "servers prove in different ways that names do not exist", "RFC 5155 §10.4",
+		"Some have NSEC and some NSEC3 records. That is so while one replaces the other, and else a sign of two signers."),
+		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
+			ways := map[rr.Type]*Server{}
+			for _, s := range f.Servers {
+				if s.NoName == nil || !s.Answers() {
+					continue
+				}
+				for _, a := range s.NoName.Authority {
+					if a.Type == rr.TypeNSEC || a.Type == rr.TypeNSEC3 {
+						ways[a.Type] = s
+					}
+				}
+			}
+			if ways[rr.TypeNSEC] != nil && ways[rr.TypeNSEC3] != nil {
+				l.add("", "%s has NSEC records, %s NSEC3", ways[rr.TypeNSEC], ways[rr.TypeNSEC3])
+			}
+		}},
+}
+
+// differ tells where servers that answer have different sets.
+func differ(f *Facts, l *Findings, t rr.Type, get func(*Server) *resolve.Response) {
+	var one *Server
+	for _, s := range f.Servers {
+		if !s.Answers() || get(s) == nil {
+			continue
+		}
+		if one == nil {
+			one = s
+		} else if data(get(s), f.Zone, t) != data(get(one), f.Zone, t) {
+			l.add("fencepost secondaries "+f.Zone.Plain(), "%s has other %s records than %s", s, t, one)
+		}
+	}
+}
+
+func tagOf(ds []byte) uint16 {
+	if len(ds) < 2 {
+		return 0
+	}
+	return uint16(ds[0])<<8 | uint16(ds[1])
+}
+
+// leads is the key that a DS leads to, or nil.
+func (f *Facts) leads(ds []byte) []byte {
+	if len(ds) < 4 {
+		return nil
+	}
+	for _, k := range f.keys() {
+		if dnssec.KeyTag(k) == tagOf(ds) && bytes.Equal(dnssec.DS(f.Zone, k, ds[3]), ds) {
+			return k
+		}
+	}
+	return nil
+}
+
+// rsaBits is the length of an RSA key (RFC 3110 §2); 0 for others.
+func rsaBits(dnskey []byte) int {
+	if len(dnskey) < 8 || !slices.Contains([]byte{1, 5, 7, 8, 10}, dnskey[3]) {
+		return 0
+	}
+	key := dnskey[4:]
+	exponent, key := int(key[0]), key[1:]
+	if exponent == 0 && len(key) > 2 {
+		exponent, key = int(key[0])<<8|int(key[1]), key[2:]
+	}
+	if exponent >= len(key) {
+		return 0
+	}
+	return 8 * len(bytes.TrimLeft(key[exponent:], "\x00"))
+}

@@ -1,0 +1,474 @@
+package audit
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"net/netip"
+	"sync"
+	"time"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/resolve"
+	"fencepost/rr"
+	"fencepost/validate"
+)
+
+// Facts are what was seen from outside.
+type Facts struct {
+	Zone dnsname.Name
+	Now  time.Time
+	AsIf bool
+	// Parent is the zone above; the zero name: none was asked.
+	Parent dnsname.Name
+	// Above is what each server of the zone above says; AboveNS and Glue are of the first that
+	// refers to the zone. Delegated tells that one does, or that the servers of both are the
+	// same ones.
+	Above     []*resolve.Said
+	AboveNS   []dnsname.Name
+	Glue      map[string][]netip.Addr
+	Delegated bool
+	Troubles  []resolve.Trouble // of the way there
+	DS        [][]byte
+
+	Hosts   []*Host
+	Servers []*Server
+	SOA     rr.SOA // of the first server that answers
+	HasSOA  bool
+	// Chain is that of the SOA, Denial that of a name that does not exist.
+	Chain, Denial *validate.Chain
+	Networks      *Networks
+	Asked         int
+
+	nosuch dnsname.Name
+	finder *resolve.Finder
+	mu     sync.Mutex // guards sets
+	sets   map[setKey]*memo
+
+	lintOnce sync.Once
+	lint     []diag.Diagnostic
+}
+
+// Host is a name server.
+type Host struct {
+	Name       dnsname.Name
+	Above, Own bool // the zone above names it; the zone itself does
+	Addrs      []netip.AddrPort
+	Alias      bool
+	Why        error // why it has no address
+}
+
+// Server is one address of a name server, with what it answers.
+type Server struct {
+	Host *Host
+	At   netip.AddrPort
+	// SOA is the answer over UDP, Plain that it came without EDNS only, TCP that over TCP.
+	SOA, TCP    *resolve.Response
+	Err, TCPErr error
+	Plain       bool
+	// NS, Keys and so on are of the zone; NoName is of a name that does not exist.
+	NS, Keys, CDS, CDNSKEY, NoName *resolve.Response
+	Recursion, Transfer            *resolve.Response
+	odd                            map[*odd]*oddAnswer
+	// Verdict is that on its own answers, from the DS of the zone, or its keys where there is none.
+	Verdict validate.Verdict
+}
+
+func (s *Server) String() string {
+	if s.Host.Name.IsZero() {
+		return s.At.Addr().String()
+	}
+	return fmt.Sprintf("%s (%s)", s.Host.Name.Plain(), s.At.Addr())
+}
+
+// Answers reports whether the server answers for the zone, with authority.
+func (s *Server) Answers() bool { return s.SOA != nil && authoritative(s.SOA) }
+
+func authoritative(r *resolve.Response) bool {
+	return r.ExtendedRcode == message.NoError && r.Flags&message.FlagAA != 0
+}
+
+// serial is what the server's SOA says.
+func (s *Server) soa(zone dnsname.Name) (rr.SOA, bool) {
+	if s.SOA == nil {
+		return rr.SOA{}, false
+	}
+	data, _ := s.SOA.Set(zone, rr.TypeSOA)
+	if len(data) == 0 {
+		return rr.SOA{}, false
+	}
+	soa, err := rr.ParseSOA(data[0])
+	return soa, err == nil
+}
+
+type setKey struct {
+	name string
+	t    rr.Type
+}
+
+type memo struct {
+	once sync.Once
+	resolve.Found
+	err error
+}
+
+// Limits of one audit.
+const (
+	maxFinds   = 2000 // questions to find records
+	maxServers = 40   // addresses that are asked
+	atOnce     = 24
+)
+
+// find is a set, as a resolver would find it.
+func (f *Facts) find(name dnsname.Name, t rr.Type) (resolve.Found, error) {
+	k := setKey{name.Key(), t}
+	f.mu.Lock()
+	m := f.sets[k]
+	if m == nil {
+		m = &memo{}
+		f.sets[k] = m
+	}
+	f.mu.Unlock()
+	m.once.Do(func() { m.Found, m.err = f.finder.Find(name, t) })
+	return m.Found, m.err
+}
+
+// data is the data of a set; nothing where it cannot be found.
+func (f *Facts) data(name dnsname.Name, t rr.Type) [][]byte {
+	found, _ := f.find(name, t)
+	return found.Data
+}
+
+// under is a name below the zone's.
+func (f *Facts) under(labels string) dnsname.Name {
+	n, err := dnsname.Parse(labels, f.Zone)
+	if err != nil {
+		return f.Zone
+	}
+	return n
+}
+
+// addrs are the addresses of a host.
+func (f *Facts) addrs(host dnsname.Name) (out []netip.Addr, aliases int, err error) {
+	for _, t := range []rr.Type{rr.TypeA, rr.TypeAAAA} {
+		found, ferr := f.find(host, t)
+		if ferr != nil {
+			err = ferr
+		}
+		aliases = max(aliases, found.Aliases)
+		for _, d := range found.Data {
+			if a, ok := netip.AddrFromSlice(d); ok {
+				out = append(out, a)
+			}
+		}
+	}
+	if len(out) > 0 {
+		err = nil
+	}
+	return out, aliases, err
+}
+
+func (a *Auditor) gather(ctx context.Context, zone dnsname.Name) (*Facts, error) {
+	f := &Facts{Zone: zone, Now: a.Now, AsIf: len(a.AsIf) > 0, Networks: a.Networks, Glue: map[string][]netip.Addr{}, sets: map[setKey]*memo{}}
+	f.finder = a.Tracer.Finder(ctx, maxFinds)
+	var label [6]byte
+	_, _ = rand.Read(label[:]) // never fails (crypto/rand)
+	f.nosuch = f.under(fmt.Sprintf("nosuch-%x", label))
+	if !f.AsIf {
+		a.step("asking the zone above")
+		if err := a.above(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	a.step("asking the servers")
+	a.hosts(f)
+	a.askAll(ctx, f)
+	for _, s := range f.Servers {
+		if soa, ok := s.soa(zone); ok && s.Answers() && !f.HasSOA {
+			f.SOA, f.HasSOA = soa, true
+		}
+	}
+	a.step("looking up names")
+	f.warm()
+	a.step("checking signatures")
+	a.chains(ctx, f)
+	return f, ctx.Err()
+}
+
+// above asks the servers of the zone above.
+func (a *Auditor) above(ctx context.Context, f *Facts) error {
+	tr, err := a.Tracer.Trace(ctx, f.Zone, rr.TypeSOA)
+	if err != nil {
+		return err
+	}
+	f.Asked += tr.Asked
+	leg := tr.Legs[0]
+	for i, s := range leg.Steps {
+		f.Troubles = append(f.Troubles, s.Troubles...)
+		if s.Zone.Equal(f.Zone) && i > 0 {
+			for _, h := range s.Hosts {
+				f.host(h.Name).Addrs = h.Addrs
+			}
+		} else {
+			f.Parent, f.Above = s.Zone, s.Said
+		}
+	}
+	for _, s := range f.Above {
+		if hosts, glue, ok := s.Referral(f.Zone); ok && f.AboveNS == nil {
+			f.AboveNS, f.Glue, f.Delegated = hosts, glue, true
+		}
+		if r := s.Response(); r != nil && s.Kind == resolve.HasData && authoritative(r) && !f.Zone.Equal(f.Parent) {
+			f.Delegated = true // it has the zone too, and does not tell what the zone above says
+		}
+	}
+	if f.Zone == dnsname.Root {
+		f.Delegated = true
+		for _, h := range a.Tracer.Roots {
+			f.AboveNS = append(f.AboveNS, h.Name)
+		}
+	}
+	for _, n := range f.AboveNS {
+		f.host(n).Above = true
+	}
+	f.DS = f.data(f.Zone, rr.TypeDS)
+	return nil
+}
+
+// host is a name server by its name.
+func (f *Facts) host(name dnsname.Name) *Host {
+	for _, h := range f.Hosts {
+		if h.Name.Equal(name) {
+			return h
+		}
+	}
+	h := &Host{Name: name}
+	f.Hosts = append(f.Hosts, h)
+	return h
+}
+
+// hosts finds all name servers that the zone above and the zone itself name, with their
+// addresses.
+func (a *Auditor) hosts(f *Facts) {
+	for _, h := range a.AsIf {
+		own := f.host(h.Name)
+		own.Above = true
+		own.Addrs = h.Addrs
+		f.AboveNS = append(f.AboveNS, h.Name)
+	}
+	if f.Zone == dnsname.Root && !f.AsIf {
+		for _, h := range a.Tracer.Roots {
+			f.host(h.Name).Addrs = h.Addrs
+		}
+	}
+	if f.AsIf {
+		f.finder.Know(f.Zone, a.AsIf)
+	}
+	for _, data := range f.data(f.Zone, rr.TypeNS) {
+		if n, err := dnsname.FromWire(data); err == nil {
+			f.host(n).Own = true
+		}
+	}
+	for _, h := range f.Hosts {
+		if len(h.Addrs) == 0 {
+			h.Addrs, h.Why = f.finder.Addresses(h.Name)
+		}
+		found, err := f.find(h.Name, rr.TypeCNAME)
+		h.Alias = err == nil && len(found.Data) > 0
+		for _, at := range h.Addrs {
+			if len(f.Servers) < maxServers {
+				f.Servers = append(f.Servers, &Server{Host: h, At: at})
+			}
+		}
+	}
+}
+
+// askAll asks all servers, the odd questions included.
+func (a *Auditor) askAll(ctx context.Context, f *Facts) {
+	places := make(chan struct{}, atOnce)
+	var count sync.Mutex
+	// Each takes a place while it asks.
+	with := func(do func()) {
+		places <- struct{}{}
+		defer func() { <-places }()
+		count.Lock()
+		f.Asked++
+		count.Unlock()
+		do()
+	}
+	var wg sync.WaitGroup
+	for _, s := range f.Servers {
+		wg.Go(func() { a.askOne(ctx, f, s, with) })
+	}
+	wg.Wait()
+}
+
+func (a *Auditor) askOne(ctx context.Context, f *Facts, s *Server, with func(func())) {
+	ask := func(r resolve.Request) (out *resolve.Response, err error) {
+		r.Net, r.Timeout = a.Tracer.Net, a.Tracer.Timeout
+		with(func() { out, err = resolve.Ask(ctx, s.At, r) })
+		return out, err
+	}
+	s.SOA, s.Err = ask(resolve.Request{Name: f.Zone, Type: rr.TypeSOA, DO: true})
+	if s.Err != nil || s.SOA.Rcode() == message.FormErr { // RFC 6891 §6.2.2
+		if plain, err := ask(resolve.Request{Name: f.Zone, Type: rr.TypeSOA, NoEDNS: true}); err == nil {
+			s.SOA, s.Err, s.Plain = plain, nil, true
+		}
+	}
+	s.TCP, s.TCPErr = ask(resolve.Request{Name: f.Zone, Type: rr.TypeSOA, DO: true, TCP: true, NoEDNS: s.Plain})
+	if s.Err != nil {
+		s.SOA = nil
+		return
+	}
+	var wg sync.WaitGroup
+	for _, q := range []struct {
+		to **resolve.Response
+		r  resolve.Request
+	}{
+		{&s.NS, resolve.Request{Name: f.Zone, Type: rr.TypeNS}},
+		{&s.Keys, resolve.Request{Name: f.Zone, Type: rr.TypeDNSKEY, DO: true}},
+		{&s.CDS, resolve.Request{Name: f.Zone, Type: rr.TypeCDS, DO: true}},
+		{&s.CDNSKEY, resolve.Request{Name: f.Zone, Type: rr.TypeCDNSKEY, DO: true}},
+		{&s.NoName, resolve.Request{Name: f.nosuch, Type: rr.TypeA, DO: true}},
+		{&s.Recursion, resolve.Request{Name: dnsname.Root, Type: rr.TypeNS, RD: true}},
+		{&s.Transfer, resolve.Request{Name: f.Zone, Type: rr.TypeAXFR, TCP: true, NoEDNS: true}},
+	} {
+		wg.Go(func() {
+			q.r.NoEDNS = q.r.NoEDNS || s.Plain
+			q.r.DO = q.r.DO && !s.Plain
+			if resp, err := ask(q.r); err == nil {
+				*q.to = resp
+			}
+		})
+	}
+	s.odd = map[*odd]*oddAnswer{}
+	for _, o := range odds {
+		ans := &oddAnswer{}
+		s.odd[o] = ans
+		if s.Answers() && (!o.edns || !s.Plain) {
+			wg.Go(func() {
+				with(func() { ans.ask(ctx, a, f, s, o) })
+			})
+		}
+	}
+	wg.Wait()
+}
+
+// warm finds side by side what the tests will look at.
+func (f *Facts) warm() {
+	var wg sync.WaitGroup
+	places := make(chan struct{}, atOnce)
+	find := func(name dnsname.Name, types ...rr.Type) {
+		for _, t := range types {
+			wg.Go(func() {
+				places <- struct{}{}
+				defer func() { <-places }()
+				_, _ = f.find(name, t)
+			})
+		}
+	}
+	for _, n := range served {
+		find(f.under(n.name), n.types...)
+	}
+	for _, s := range f.Servers {
+		find(dnsname.Reverse(s.At.Addr()), rr.TypePTR)
+	}
+	wg.Wait()
+	for _, m := range f.mx() {
+		find(m.host, rr.TypeA, rr.TypeAAAA)
+		find(tlsaOf(m.host), rr.TypeTLSA)
+	}
+	wg.Wait()
+	for _, m := range f.mx() {
+		addrs, _, _ := f.addrs(m.host)
+		for _, a := range addrs {
+			find(dnsname.Reverse(a), rr.TypePTR)
+		}
+	}
+	wg.Wait()
+}
+
+// served are names under the zone's with the types that are looked at.
+var served = []struct {
+	name  string
+	types []rr.Type
+}{
+	{"@", []rr.Type{rr.TypeSOA, rr.TypeNS, rr.TypeA, rr.TypeAAAA, rr.TypeMX, rr.TypeTXT, rr.TypeCAA, rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY, rr.TypeCSYNC, rr.TypeNSEC3PARAM, rr.TypeHTTPS, rr.TypeCNAME}},
+	{"www", []rr.Type{rr.TypeA, rr.TypeAAAA, rr.TypeHTTPS}},
+	{"_dmarc", []rr.Type{rr.TypeTXT}},
+	{"_mta-sts", []rr.Type{rr.TypeTXT}},
+	{"mta-sts", []rr.Type{rr.TypeA, rr.TypeAAAA}},
+	{"_smtp._tls", []rr.Type{rr.TypeTXT}},
+	{"_443._tcp", []rr.Type{rr.TypeTLSA}},
+	{"_443._tcp.www", []rr.Type{rr.TypeTLSA}},
+}
+
+// chains checks the chain of trust to the zone, and the answers of each server by themselves.
+func (a *Auditor) chains(ctx context.Context, f *Facts) {
+	if !f.AsIf && len(a.Anchors) > 0 {
+		for _, c := range []struct {
+			to   **validate.Chain
+			name dnsname.Name
+			t    rr.Type
+		}{{&f.Chain, f.Zone, rr.TypeSOA}, {&f.Denial, f.nosuch, rr.TypeA}} {
+			records, err := a.Walker.CollectAll(ctx, c.name, c.t)
+			f.Asked++
+			chain := validate.NewPool(records).Explain(a.Anchors, c.name, c.t, f.Now)
+			if err == nil || chain.Status != validate.Bogus { // else what is missing may only not have come
+				*c.to = chain
+			}
+		}
+	}
+	if !f.signed() {
+		return
+	}
+	anchors := f.anchors()
+	for _, s := range f.Servers {
+		var records []rr.Record
+		for _, r := range []*resolve.Response{s.SOA, s.Keys, s.NoName} {
+			if r != nil {
+				records = append(append(records, r.Answer...), r.Authority...)
+			}
+		}
+		pool := validate.NewPool(records)
+		keys, v := pool.TrustKeys(f.Zone, anchors, f.Now)
+		if keys != nil {
+			if v = pool.Answer(keys, f.Zone, rr.TypeSOA, f.Now); v.Status == validate.Secure && s.NoName != nil {
+				if d := pool.Answer(keys, f.nosuch, rr.TypeA, f.Now); d.Status < v.Status {
+					v = d
+				}
+			}
+		}
+		s.Verdict = v
+	}
+}
+
+// signed reports whether the zone has keys.
+func (f *Facts) signed() bool { return len(f.keys()) > 0 }
+
+// keys is the DNSKEY set, of the first server that has one.
+func (f *Facts) keys() [][]byte {
+	for _, s := range f.Servers {
+		if s.Keys != nil {
+			if data, _ := s.Keys.Set(f.Zone, rr.TypeDNSKEY); len(data) > 0 {
+				return data
+			}
+		}
+	}
+	return nil
+}
+
+// anchors are the DS of the zone, or its own keys where there is none.
+func (f *Facts) anchors() (out []rr.Record) {
+	for _, d := range f.DS {
+		out = append(out, rr.Record{Name: f.Zone, Type: rr.TypeDS, Class: rr.ClassIN, Data: d})
+	}
+	if len(out) > 0 {
+		return out
+	}
+	for _, d := range f.keys() {
+		out = append(out, rr.Record{Name: f.Zone, Type: rr.TypeDNSKEY, Class: rr.ClassIN, Data: d})
+	}
+	return out
+}

@@ -1,0 +1,103 @@
+package audit
+
+import (
+	"slices"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+)
+
+var zoneTests = []*Test{
+	{Rule: rule("primary-no-server", diag.Note, "the primary server in the SOA is none of the zone's servers", "RFC 1035 §3.3.13, RFC 2136 §4.3",
+		"That is so on purpose where the primary is hidden. Else updates and tools that ask for the primary go astray."),
+		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+			if !slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) {
+				l.add("", "the SOA names %s", f.SOA.MName.Plain())
+			}
+		}},
+	{Rule: rule("primary-does-not-exist", diag.Warning, "the primary server in the SOA has no address", "RFC 1035 §3.3.13, RFC 2136 §4.3",
+		"Machines that update their own address send it there. A slip in the name is seen by nobody else."),
+		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+			if slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) || f.SOA.MName == dnsname.Root {
+				return
+			}
+			if addrs, _, err := f.addrs(f.SOA.MName); err == nil && len(addrs) == 0 {
+				l.add("name the primary in the SOA", "%s has neither A nor AAAA records", f.SOA.MName.Plain())
+			}
+		}},
+	{Rule: rule("contact-takes-no-mail", diag.Warning, "no mail reaches the contact in the SOA", "RFC 1035 §3.3.13, RFC 2142 §7",
+		"Whoever sees something wrong with the zone writes there, often before anybody inside notices. The domain of the address has to take mail."),
+		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+			if f.SOA.RName == dnsname.Root {
+				l.add("give an address that somebody reads", "the SOA gives no contact")
+				return
+			}
+			domain := f.SOA.RName.Parent()
+			switch takes, known := f.takesMail(domain); {
+			case known && !takes:
+				l.add("give an address that somebody reads", "%s takes no mail: it has no MX record, and no address", domain.Plain())
+			}
+		}},
+	{Rule: rule("apex-is-alias", diag.Error, "the zone's own name is an alias", "RFC 1034 §3.6.2, RFC 2181 §10.1",
+		"A CNAME stands alone at its name, and the zone's name has SOA and NS records. Some resolvers take one, some the other."),
+		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+			if found, err := f.find(f.Zone, rr.TypeCNAME); err == nil && len(found.Data) > 0 {
+				l.add("use A and AAAA, or an HTTPS record in alias mode", "%s has a CNAME record", f.Zone.Plain())
+			}
+		}},
+	{Rule: rule("issuance-open", diag.Note, "any authority may issue certificates for the zone", "RFC 8659 §3",
+		"Without a CAA record every certification authority may. One line says which ones do."),
+		Area: Zone, Skip: noServices, Look: func(f *Facts, l *Findings) {
+			for up := f.Zone; up != dnsname.Root; up = up.Parent() { // RFC 8659 §3
+				found, err := f.find(up, rr.TypeCAA)
+				if err != nil || len(found.Data) > 0 {
+					return
+				}
+			}
+			l.add("@ CAA 0 issue \"ca.example\"", "%s has no CAA record", f.Zone.Plain())
+		}},
+	{Rule: rule("web-name-missing", diag.Note, "one of the two names that people type has no address", "RFC 1912 §2.1",
+		"Where the name with www has an address, people try without, and the other way round."),
+		Area: Zone, Skip: noServices, Look: func(f *Facts, l *Findings) {
+			www := f.under("www")
+			own, _, err := f.addrs(f.Zone)
+			other, _, err2 := f.addrs(www)
+			switch {
+			case err != nil || err2 != nil:
+			case len(own) > 0 && len(other) == 0:
+				l.add("", "%s has an address, and %s has none", f.Zone.Plain(), www.Plain())
+			case len(other) > 0 && len(own) == 0:
+				l.add("", "%s has an address, and %s has none", www.Plain(), f.Zone.Plain())
+			}
+		}},
+}
+
+// takesMail reports whether a domain has a place that mail for it can be brought to; known is
+// false where nobody can tell (RFC 5321 §5.1, RFC 7505).
+func (f *Facts) takesMail(domain dnsname.Name) (takes, known bool) {
+	mx, err := f.find(domain, rr.TypeMX)
+	if err != nil {
+		return false, false
+	}
+	hosts := []dnsname.Name{domain}
+	if len(mx.Data) > 0 {
+		hosts = nil
+		for _, m := range mxOf(mx.Data) {
+			hosts = append(hosts, m.host)
+		}
+	}
+	for _, h := range hosts {
+		if h == dnsname.Root {
+			continue
+		}
+		addrs, _, err := f.addrs(h)
+		if err != nil {
+			return false, false
+		}
+		if len(addrs) > 0 {
+			return true, true
+		}
+	}
+	return false, true
+}
