@@ -24,7 +24,7 @@ bench: ## parts, then the whole program beside its ceilings
 models: ## each test against a model or a reference for LONG
 	for p in answer zone zonefile store lint/checks; do go test -timeout 0 ./$$p -long $(LONG) || exit 1; done
 
-screenshots: build ## needs Xvfb, xterm, ImageMagick and librsvg
+screenshots: build ## needs Xvfb, xterm, ImageMagick, librsvg and Chromium
 	scripts/screenshots bin/fencepost docs/screenshots
 
 reference: build ## docs/findings.md and docs/configuration.md, from the catalogues

@@ -73,7 +73,7 @@ func troubled(r *diag.Rule, area Area) *Test {
 var delegationTests = []*Test{
 	of(resolve.DelegationMissing, Delegation, notAbove, func(f *Facts, l *Findings) {
 		if !f.Delegated && !slices.ContainsFunc(f.Troubles, func(t resolve.Trouble) bool { return t.Grave }) {
-			l.add("have the NS records of the zone entered in "+f.Parent.Plain(), "%s has no NS records of %s", f.Parent.Plain(), f.Zone.Plain())
+			l.add("have the NS records of the zone entered there", "%s has no NS records of %s", f.parent(), f.Zone.Plain())
 		}
 	}),
 	troubled(resolve.DelegationLoop, Delegation),
@@ -134,7 +134,7 @@ var delegationTests = []*Test{
 				own, _, err := f.addrs(h.Name)
 				for _, a := range own {
 					if err == nil && !slices.Contains(glue, a) && !slices.ContainsFunc(glue, func(g netip.Addr) bool { return g.Is4() == a.Is4() }) {
-						l.add("have the address entered in the zone above", "%s has no glue for the address %s of %s", f.Parent.Plain(), a, h.Name.Plain())
+						l.add("have the address entered in the zone above", "%s has no glue for the address %s of %s", f.parent(), a, h.Name.Plain())
 					}
 				}
 			}
@@ -194,6 +194,14 @@ func noServices(f *Facts) string {
 		return "nobody looks for services under such a name"
 	}
 	return ""
+}
+
+// parent is the zone above, for people.
+func (f *Facts) parent() string {
+	if f.Parent == dnsname.Root {
+		return "the root"
+	}
+	return f.Parent.Plain()
 }
 
 func noHosts(f *Facts) string {

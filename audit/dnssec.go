@@ -50,18 +50,18 @@ const soon = 3 * 24 * time.Hour
 
 var dnssecTests = []*Test{
 	{Rule: rule("zone-unsigned", diag.Note, "the zone is not signed", "RFC 4033 §3.1",
-		"Nobody can tell its answers from forged ones. Signing is two commands: `fencepost key new`, and `fencepost handover` for what the zone above is to be told."),
+		"Nobody can tell its answers from forged ones. Make a key, sign, and have the zone above enter the DS."),
 		Area: DNSSEC, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			if !f.signed() && len(f.DS) == 0 {
-				l.add("fencepost key new "+f.Zone.Plain(), "%s has no keys", f.Zone.Plain())
+				l.add("make a key, and have the DS entered in the zone above", "%s has no keys", f.Zone.Plain())
 			}
 		}},
 	{Rule: rule("chain-broken", diag.Error, "validating resolvers refuse the zone", "RFC 4035 §5, RFC 4033 §5",
-		"What should be proved cannot be: for everybody behind a validating resolver the zone does not exist. `fencepost chain` shows the first broken link and what to do."),
+		"What should be proved cannot be: for everybody behind a validating resolver the zone does not exist."),
 		Area: DNSSEC, Skip: noChain, Look: func(f *Facts, l *Findings) {
 			for _, c := range []*validate.Chain{f.Chain, f.Denial} {
 				if c != nil && c.Status == validate.Bogus {
-					l.add("fencepost chain "+f.Zone.Plain(), "%s", c.Reason)
+					l.add("see the first broken link, and what to do about it", "%s", c.Reason)
 					return
 				}
 			}
@@ -70,15 +70,19 @@ var dnssecTests = []*Test{
 		"Without a DS nobody knows that there should be signatures: forged answers without any are believed."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			if notAbove(f) == "" && len(f.DS) == 0 {
-				l.add("fencepost handover "+f.Zone.Plain(), "%s has no DS of %s", f.Parent.Plain(), f.Zone.Plain())
+				l.add("have the DS entered there", "%s has no DS of %s", f.parent(), f.Zone.Plain())
 			}
 		}},
 	{Rule: rule("ds-leads-nowhere", diag.Warning, "a DS in the zone above leads to no key", "RFC 4035 §2.4, RFC 6781 §4.1.2",
-		"It is left over from a key that went, or was copied wrong. While another DS leads to a key nothing breaks."),
+		"It is left over from a key that went, or was copied wrong. While another DS leads to a key nothing breaks; where none does, everything is refused."),
 		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
+			advice := "have the DS of a key that the zone has entered in its place"
+			if slices.ContainsFunc(f.DS, func(d []byte) bool { return f.leads(d) != nil }) {
+				advice = "have it taken out of the zone above, when no rollover is under way"
+			}
 			for _, d := range f.DS {
 				if f.leads(d) == nil {
-					l.add("have it taken out of the zone above, when no rollover is under way", "the DS with key tag %d leads to no key of the zone", tagOf(d))
+					l.add(advice, "the DS with key tag %d leads to no key of the zone", tagOf(d))
 				}
 			}
 		}},
@@ -90,7 +94,7 @@ var dnssecTests = []*Test{
 				if len(d) > 3 && weak(d) && !slices.ContainsFunc(f.DS, func(o []byte) bool {
 					return len(o) > 3 && bytes.Equal(o[:3], d[:3]) && !weak(o)
 				}) {
-					l.add("have the DS with SHA-256 entered: fencepost handover "+f.Zone.Plain(), "the DS with key tag %d is a %s digest", tagOf(d), dnssec.DigestName(d[3]))
+					l.add("have the DS with SHA-256 entered", "the DS with key tag %d is a %s digest", tagOf(d), dnssec.DigestName(d[3]))
 				}
 			}
 		}},
@@ -104,11 +108,11 @@ var dnssecTests = []*Test{
 			}
 		}},
 	{Rule: rule("key-algorithm-weak", diag.Warning, "a key of the zone has an algorithm that is not to be used", "RFC 8624 §3.1",
-		"Validators that do not heed it any more take the zone for unsigned, or refuse it. Roll over to ECDSAP256SHA256 or ED25519: `fencepost roll`."),
+		"Validators that do not heed it any more take the zone for unsigned, or refuse it. Roll over to ECDSAP256SHA256 or ED25519."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.keys() {
 				if len(d) > 3 && dnssec.LevelOf(rr.AlgorithmNumber(d[3])).Validation < dnssec.Allowed {
-					l.add("roll to another algorithm: fencepost roll", "the key with tag %d: %s", dnssec.KeyTag(d), dnssec.LevelOf(rr.AlgorithmNumber(d[3])).Reason)
+					l.add("roll to another algorithm", "the key with tag %d: %s", dnssec.KeyTag(d), dnssec.LevelOf(rr.AlgorithmNumber(d[3])).Reason)
 				}
 			}
 		}},
@@ -117,7 +121,7 @@ var dnssecTests = []*Test{
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.keys() {
 				if bits := rsaBits(d); bits > 0 && bits < 2048 {
-					l.add("roll to an ECDSA key: fencepost roll", "the key with tag %d has %d bits", dnssec.KeyTag(d), bits)
+					l.add("roll to an ECDSA key", "the key with tag %d has %d bits", dnssec.KeyTag(d), bits)
 				}
 			}
 		}},
@@ -125,14 +129,14 @@ var dnssecTests = []*Test{
 		"Each makes the answer with the keys larger, and each validator try more. After a rollover the old ones go."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			if n := len(f.keys()); n > 6 {
-				l.add("fencepost key list "+f.Zone.Plain(), "%d keys", n)
+				l.add("retire those that nothing needs", "%d keys", n)
 			}
 		}},
 	{Rule: rule("signatures-bad-at-server", diag.Error, "a server has answers that validators refuse", "RFC 4035 §5.3",
 		"Its signatures have ended, or do not fit what it answers. It is mostly behind: it cannot fetch the zone, or the signer has stopped."),
 		Area: DNSSEC, Skip: unsigned, Look: each(func(f *Facts, s *Server, l *Findings) {
 			if s.Verdict.Status == validate.Bogus && s.Keys != nil && !s.Plain {
-				l.add("fencepost secondaries "+f.Zone.Plain(), "%s: %s", s, s.Verdict.Reason)
+				l.add("have it fetch the zone anew, or sign anew", "%s: %s", s, s.Verdict.Reason)
 			}
 		})},
 	{Rule: rule("signatures-end-soon", diag.Warning, "signatures of the zone end within three days", "RFC 6781 §4.4.2, RFC 4035 §5.3.1",
@@ -155,7 +159,7 @@ var dnssecTests = []*Test{
 				}
 			}
 			if !first.IsZero() && first.After(f.Now) && first.Before(f.Now.Add(soon)) {
-				l.add("see the log of the signer: fencepost status", "at %s the first ends at %s", s, first.UTC().Format("2006-01-02 15:04 UTC"))
+				l.add("see the log of the signer", "at %s the first ends at %s", s, first.UTC().Format("2006-01-02 15:04 UTC"))
 			}
 		})},
 	{Rule: rule("keys-differ", diag.Warning, "servers of the zone have different keys", "RFC 4035 §2.2, RFC 6781 §4.1",
@@ -184,7 +188,7 @@ var dnssecTests = []*Test{
 			for _, c := range cds {
 				gone := len(c) == 5 && c[3] == 0 // RFC 8078 §4
 				if !gone && !slices.ContainsFunc(f.DS, func(d []byte) bool { return bytes.Equal(d, c) }) || gone && len(f.DS) > 0 {
-					l.add("fencepost handover "+f.Zone.Plain(), "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.Parent.Plain())
+					l.add("hand it over, where the zone above does not look itself", "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.parent())
 				}
 			}
 		}},
@@ -262,7 +266,7 @@ func differ(f *Facts, l *Findings, t rr.Type, get func(*Server) *resolve.Respons
 		if one == nil {
 			one = s
 		} else if data(get(s), f.Zone, t) != data(get(one), f.Zone, t) {
-			l.add("fencepost secondaries "+f.Zone.Plain(), "%s has other %s records than %s", s, t, one)
+			l.add("wait until all have fetched, and see which is behind", "%s has other %s records than %s", s, t, one)
 		}
 	}
 }

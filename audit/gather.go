@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -35,7 +36,7 @@ type Facts struct {
 
 	Hosts   []*Host
 	Servers []*Server
-	SOA     rr.SOA // of the first server that answers
+	SOA     rr.SOA // the newest
 	HasSOA  bool
 	// Chain is that of the SOA, Denial that of a name that does not exist.
 	Chain, Denial *validate.Chain
@@ -90,7 +91,7 @@ func authoritative(r *resolve.Response) bool {
 	return r.ExtendedRcode == message.NoError && r.Flags&message.FlagAA != 0
 }
 
-// serial is what the server's SOA says.
+// soa is the server's SOA.
 func (s *Server) soa(zone dnsname.Name) (rr.SOA, bool) {
 	if s.SOA == nil {
 		return rr.SOA{}, false
@@ -101,6 +102,12 @@ func (s *Server) soa(zone dnsname.Name) (rr.SOA, bool) {
 	}
 	soa, err := rr.ParseSOA(data[0])
 	return soa, err == nil
+}
+
+// Serial is that of the server's SOA; ok is false where it has none.
+func (s *Server) Serial(zone dnsname.Name) (serial uint32, ok bool) {
+	soa, ok := s.soa(zone)
+	return soa.Serial, ok && s.Answers()
 }
 
 type setKey struct {
@@ -185,12 +192,16 @@ func (a *Auditor) gather(ctx context.Context, zone dnsname.Name) (*Facts, error)
 	a.step("asking the servers")
 	a.hosts(f)
 	a.askAll(ctx, f)
-	for _, s := range f.Servers {
-		if soa, ok := s.soa(zone); ok && s.Answers() && !f.HasSOA {
-			f.SOA, f.HasSOA = soa, true
-		}
+	best := f.best()
+	if len(best) > 0 {
+		f.SOA, f.HasSOA = best[0].soa(zone)
 	}
 	a.step("looking up names")
+	var hosts []resolve.Host
+	for _, s := range best {
+		hosts = append(hosts, resolve.Host{Name: s.Host.Name, Addrs: []netip.AddrPort{s.At}})
+	}
+	f.finder.Know(zone, hosts)
 	f.warm()
 	a.step("checking signatures")
 	a.chains(ctx, f)
@@ -282,6 +293,28 @@ func (a *Auditor) hosts(f *Facts) {
 			}
 		}
 	}
+}
+
+// best is the servers that answer for the zone, those with the newest version first: what is
+// looked up goes to them.
+func (f *Facts) best() (list []*Server) {
+	for _, s := range f.Servers {
+		if s.Answers() {
+			list = append(list, s)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b *Server) int {
+		x, _ := a.Serial(f.Zone)
+		y, _ := b.Serial(f.Zone)
+		switch {
+		case rr.NewerSerial(x, y):
+			return -1
+		case rr.NewerSerial(y, x):
+			return 1
+		}
+		return 0
+	})
+	return list
 }
 
 // askAll asks all servers, the odd questions included.
@@ -459,9 +492,13 @@ func (f *Facts) keys() [][]byte {
 	return nil
 }
 
-// anchors are the DS of the zone, or its own keys where there is none.
+// anchors are the DS of the zone, or its own keys where none leads to one: that is not the
+// fault of a server.
 func (f *Facts) anchors() (out []rr.Record) {
 	for _, d := range f.DS {
+		if f.leads(d) == nil {
+			continue
+		}
 		out = append(out, rr.Record{Name: f.Zone, Type: rr.TypeDS, Class: rr.ClassIN, Data: d})
 	}
 	if len(out) > 0 {

@@ -220,7 +220,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 		newCheck(e), newExplain(e), newEditor(e),
 		newKey(e), newSign(e), newVerify(e), newRoll(e), newHandover(e),
 		newServe(e), newPublish(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),
-		newAsk(e), newTrace(e), newChain(e), newExpect(e), newSecondaries(e), newSpread(e),
+		newAsk(e), newTrace(e), newChain(e), newAudit(e), newExpect(e), newSecondaries(e), newSpread(e),
 		newDemo(e),
 	)
 	withHelp(root)

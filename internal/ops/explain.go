@@ -3,6 +3,7 @@ package ops
 import (
 	"strings"
 
+	"fencepost/audit"
 	"fencepost/diag"
 	"fencepost/expect"
 	"fencepost/internal/edit"
@@ -44,6 +45,7 @@ func Catalogue() (out []Entry) {
 	add("signed zone", signer.Rules)
 	add("delegation", resolve.TraceRules)
 	add("expectation", expect.Rules)
+	add("audit", audit.Rules)
 	return out
 }
 
