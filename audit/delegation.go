@@ -79,7 +79,16 @@ var delegationTests = []*Test{
 	troubled(resolve.DelegationLoop, Delegation),
 	troubled(resolve.GlueMissing, Delegation),
 	troubled(resolve.GlueDiffers, Delegation),
-	of(resolve.NSDiffer, Delegation, notDelegated, func(f *Facts, l *Findings) {
+	of(resolve.NSDiffer, Delegation, func(f *Facts) string {
+		if f.AsIf {
+			return ""
+		}
+		return notDelegated(f)
+	}, func(f *Facts, l *Findings) {
+		who := "the zone above"
+		if f.AsIf {
+			who = "the delegation to come"
+		}
 		var above, own []string
 		known := false
 		for _, h := range f.Hosts {
@@ -96,7 +105,7 @@ var delegationTests = []*Test{
 		}
 		const advice = "make the two lists the same; the zone above must be told of changes"
 		if len(above) > 0 {
-			l.add(advice, "only the zone above names %s", strings.Join(above, ", "))
+			l.add(advice, "only %s names %s", who, strings.Join(above, ", "))
 		}
 		if len(own) > 0 {
 			l.add(advice, "only the zone itself names %s", strings.Join(own, ", "))
