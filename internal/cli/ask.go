@@ -17,14 +17,19 @@ import (
 
 func newAsk(e *env) *cobra.Command {
 	var q ops.Question
+	var r ops.Run
 	var hex bool
-	cmd := &cobra.Command{Use: "ask NAME [TYPE]", GroupID: stageVerify, Short: "send one query to a server, or to a zone file",
+	var every time.Duration
+	cmd := &cobra.Command{Use: "ask [NAME] [TYPE]", GroupID: stageVerify, Short: "send one query to a server, or to a zone file",
 		Long: `Asks one question and shows the answer. With --zone the answer comes from a zone
 file, without any server, and says why it is so. Without --at and --zone the
 server of the workspace is asked, where it listens now. For an address in place of NAME
 its name is asked for (PTR). Several servers are asked at once and compared; --at all is every
 address of every server of the zone, by its delegation. What is odd about an answer is pointed
 out: data without authority, guesses that came before it, a TTL longer than the zone's.
+
+--from puts the questions of a file, a name and a type a line, at a rate, and sums up: codes, times
+and what came to nothing. --watch asks again and again, and shows when the answer is another.
 
 Exit status: 0 there is an answer, also that there is none such, 1 a server would not
 or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came.`,
@@ -34,23 +39,32 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
   fencepost ask www.saltmarsh.example --at 192.0.2.100 --recursion --dnssec
   fencepost ask nosuch.saltmarsh.example --zone zones/saltmarsh.example.zone
   fencepost ask 198.51.100.25 --at 127.0.0.1:5300
-  fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp`,
-		Args: nameAndType("; the server is given with --at HOST"),
+  fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp
+  fencepost ask www.saltmarsh.example --at all --watch 10s
+  fencepost ask --from questions.txt --at 127.0.0.1:5300 --rate 500`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if r.File != "" {
+				return atMost()(cmd, args)
+			}
+			return nameAndType("; the server is given with --at HOST")(cmd, args)
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if r.File != "" {
+				r.Question = q
+				return e.askMany(cmd, r)
+			}
 			q.Name, q.Type = asks(args)
 			if len(q.At) > 0 && q.ZoneFile != "" {
 				return usageError("--at asks a server and --zone a file: choose one")
+			}
+			if every != 0 {
+				return e.askAgain(cmd, q, every, hex)
 			}
 			answers, err := e.app.Ask(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
-			if len(answers) > 1 {
-				err = e.askedMany(answers)
-			} else {
-				err = e.askedOne(answers[0], hex)
-			}
-			return errors.Join(err, shown(ops.AskFindings(answers)))
+			return errors.Join(e.shownAnswers(answers, hex), shown(ops.AskFindings(answers)))
 		}}
 	f := cmd.Flags()
 	f.StringArrayVar(&q.At, "at", nil, "`SERVER` to ask: HOST or HOST:PORT, a peer of the workspace, or all: every address of the name's zone; repeat it for each")
@@ -70,6 +84,12 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.StringArrayVar(&q.Options, "option", nil, "send the EDNS option `CODE[=HEX]`; repeat it for each")
 	f.BoolVar(&hex, "hex", false, "show the octets of the answer")
 	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
+	f.StringVar(&r.File, "from", "", "put the questions of this `FILE`")
+	f.IntVar(&r.Rate, "rate", 100, "with --from: `N` questions a second")
+	f.IntVar(&r.Count, "count", 0, "with --from: `N` questions in all, from the beginning again after the last (default: each once)")
+	f.DurationVar(&every, "watch", 0, "ask again after this `TIME`, until interrupted")
+	cmd.MarkFlagsMutuallyExclusive("from", "watch")
+	cmd.MarkFlagsMutuallyExclusive("from", "hex")
 	return cmd
 }
 
