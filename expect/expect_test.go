@@ -3,6 +3,7 @@ package expect_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/expect"
 	"fencepost/message"
+	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/zone"
 	"fencepost/zonefile"
@@ -252,4 +254,27 @@ func FuzzParse(f *testing.F) {
 			e.Judge(empty)
 		}
 	})
+}
+
+// Each word of a statement that is right is one that may stand there.
+func TestNext(t *testing.T) {
+	for _, line := range []string{"zone saltmarsh.example", "group The zone itself", "@ NS is ns1 and ns.harbour.example.", "@ MX contains 10 mail and 20 mail2", "@ SOA is the same everywhere",
+		"www A is 198.51.100.80", "www AAAA is one of 2001:db8::1 or 2001:db8::2", "www A ttl at most 1h", "www A ttl at least 60", "www A ttl 60 to 1h over tcp", "www A is signed", "www A is 198.51.100.80 over tcp",
+		"old does not exist", "www TXT has no data over udp", "gauges NS refers to ns.gauges and ns.harbour.example.", "is A is 192.0.2.1", "and TYPE65280 has no data"} {
+		words := strings.Fields(line)
+		for i, w := range words {
+			p := expect.Next(words[:i])
+			rest := strings.Join(words[i:], " ")
+			offered := slices.ContainsFunc(p.Words, func(o string) bool { return strings.HasPrefix(rest+" ", o+" ") })
+			_, isType := rr.ParseType(w)
+			free := p.Wanted == expect.Names || p.Wanted == expect.Data || p.Wanted == expect.Hosts || p.Wanted == expect.Anything && !slices.Contains([]string{"udp", "tcp"}, w) || p.Wanted == expect.Types && isType || p.Wanted == expect.Joins && len(p.Words) > 2
+			inside := i > 0 && slices.ContainsFunc(expect.Next(words[:i-1]).Words, func(o string) bool { return strings.HasPrefix(strings.Join(words[i-1:], " ")+" ", o+" ") })
+			if !offered && !free && !inside && p.Wanted != expect.Verbs {
+				t.Errorf("%q: before %q is wanted %d, %q", line, w, p.Wanted, p.Words)
+			}
+			if p.Wanted == expect.Verbs && !offered {
+				t.Errorf("%q: %q is not offered: %q", line, w, p.Words)
+			}
+		}
+	}
 }

@@ -229,6 +229,24 @@ func TestEditor(t *testing.T) {
 	if found := c.findings(config); len(found) != 1 || found[0]["code"] != "config-unknown-key" || !strings.Contains(found[0]["message"].(string), "did you mean style?") {
 		t.Errorf("configuration: %v", found)
 	}
+
+	// Expectations are completed with the words of the language and what the zone's file has.
+	stated := "file://" + filepath.ToSlash(filepath.Join(dir, "expect", "saltmarsh.example.expect"))
+	c.notify("textDocument/didOpen", map[string]any{"textDocument": map[string]any{"uri": stated, "version": 1, "text": "zone saltmarsh.example\n\n@ \n@ MX \n@ NS is \nwww "}})
+	_ = c.findings(stated)
+	uri = stated
+	for _, w := range []struct {
+		line, character int
+		offered         []string
+	}{{1, 0, []string{"zone", "group", "@", "ns1"}}, {2, 2, []string{"MX", "does not exist"}}, {3, 5, []string{"is", "contains", "is one of", "ttl at most"}},
+		{4, 8, []string{"one of", "signed", "ns2.example.net."}}, {5, 4, []string{"AAAA"}}} {
+		got := labels(w.line, w.character)
+		for _, o := range w.offered {
+			if !strings.Contains(got, " "+o) {
+				t.Errorf("at %d:%d %q is not offered: %s", w.line, w.character, o, got)
+			}
+		}
+	}
 	c.request("shutdown", nil)
 	c.notify("exit", nil)
 	if err := c.cmd.Wait(); err != nil {

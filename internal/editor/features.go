@@ -193,8 +193,11 @@ func (sp *spot) name() (dnsname.Name, bool) {
 // the zone where a name belongs.
 func (s *server) completion(_ context.Context, params json.RawMessage) (any, error) {
 	sp, err := s.at(params)
-	if sp == nil || err != nil {
+	if err != nil {
 		return nil, err
+	}
+	if sp == nil {
+		return s.expectationWords(params)
 	}
 	before, indented := sp.before()
 	items := []completionItem{}

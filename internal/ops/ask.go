@@ -287,7 +287,6 @@ func (a *App) longerTTL(resp *resolve.Response) (out []string) {
 // zoneAtHand is the zone of the workspace that a name lies in, as its file has it; nil where
 // there is none, or it is too large to be read for a remark. It is read once.
 func (a *App) zoneAtHand(name dnsname.Name) *zone.Snapshot {
-	const largest = 16 << 20 // octets, well under a second
 	c, err := a.Config()
 	if err != nil {
 		return nil
@@ -295,20 +294,7 @@ func (a *App) zoneAtHand(name dnsname.Name) *zone.Snapshot {
 	for up := name; ; up = up.Parent() {
 		if z := c.Find(up); z != nil && len(z.FetchFrom) == 0 {
 			read, _ := a.atHand.LoadOrStore(up.Key(), sync.OnceValue(func() *zone.Snapshot {
-				path := c.File(up)
-				if info, err := os.Stat(path); err != nil || info.Size() > largest {
-					return nil
-				}
-				r := a.Reader()
-				t, err := r.Open(&source.Set{}, path, up)
-				if err != nil {
-					return nil
-				}
-				loaded, err := r.Read(t, &diag.List{})
-				if err != nil {
-					return nil
-				}
-				return loaded.Snapshot
+				return a.readSmall(c.File(up), up, &source.Set{})
 			}))
 			return read.(func() *zone.Snapshot)()
 		}
@@ -316,6 +302,25 @@ func (a *App) zoneAtHand(name dnsname.Name) *zone.Snapshot {
 			return nil
 		}
 	}
+}
+
+// readSmall reads the file of a zone; nil where that cannot be done, or it is too large to be
+// read by the way.
+func (a *App) readSmall(path string, apex dnsname.Name, src *source.Set) *zone.Snapshot {
+	const largest = 16 << 20 // octets, well under a second
+	if info, err := os.Stat(path); err != nil || info.Size() > largest {
+		return nil
+	}
+	r := a.Reader()
+	t, err := r.Open(src, path, apex)
+	if err != nil {
+		return nil
+	}
+	loaded, err := r.Read(t, &diag.List{})
+	if err != nil {
+		return nil
+	}
+	return loaded.Snapshot
 }
 
 // servers turns --at into addresses. Without it, the server of the workspace is
