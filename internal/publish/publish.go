@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -75,8 +74,8 @@ type run struct {
 	until          time.Time
 }
 
-// Run publishes zones, each after those that it leans on: children before the zones that
-// delegate them, and reverse zones last. It ends at the first that cannot be published.
+// Run publishes zones, each after those that it leans on (see inOrder). It ends at the first
+// that cannot be published.
 func Run(ctx context.Context, app *ops.App, o Options, tell func(Event) error) error {
 	app = app.Holding()
 	c, err := app.Config()
@@ -87,7 +86,7 @@ func Run(ctx context.Context, app *ops.App, o Options, tell func(Event) error) e
 	if err != nil {
 		return err
 	}
-	for _, z := range zones {
+	for _, z := range ordered(ctx, app, zones) {
 		r := &run{app: app, c: c, z: z, o: &o, tell: tell}
 		if err := r.publish(ctx); err != nil {
 			return err
@@ -96,7 +95,7 @@ func Run(ctx context.Context, app *ops.App, o Options, tell func(Event) error) e
 	return nil
 }
 
-// chosen are the zones to publish, in the order to do it.
+// chosen are the zones to publish.
 func chosen(c *workspace.Config, names []string) (out []*workspace.Zone, err error) {
 	for _, n := range names {
 		name, err := dnsname.Parse(n, dnsname.Root)
@@ -119,19 +118,28 @@ func chosen(c *workspace.Config, names []string) (out []*workspace.Zone, err err
 			}
 		}
 	}
-	reverse := func(z *workspace.Zone) int {
-		if z.Name.AtOrBelow(dnsname.MustParse("arpa.")) {
-			return 1
-		}
-		return 0
-	}
-	slices.SortStableFunc(out, func(a, b *workspace.Zone) int {
-		if d := reverse(a) - reverse(b); d != 0 {
-			return d
-		}
-		return b.Name.Labels() - a.Name.Labels()
-	})
 	return out, nil
+}
+
+// ordered puts zones into the order to publish them in, by what would change. A zone of which
+// that cannot be told stands as if nothing would: why is told when it is its turn.
+func ordered(ctx context.Context, app *ops.App, zones []*workspace.Zone) (out []*workspace.Zone) {
+	if len(zones) < 2 {
+		return zones
+	}
+	by, changes := map[string]*workspace.Zone{}, map[string][]ops.SetChange{}
+	var list []dnsname.Name
+	for _, z := range zones {
+		by[z.Name.Key()] = z
+		list = append(list, z.Name)
+		if d, _ := app.Diff(ctx, ops.DiffOptions{From: "served:" + z.Name.Plain(), To: z.Name.Plain()}); d != nil {
+			changes[z.Name.Key()] = d.Changes
+		}
+	}
+	for _, n := range inOrder(list, changes) {
+		out = append(out, by[n.Key()])
+	}
+	return out
 }
 
 func (r *run) name() string { return r.z.Name.Plain() }
