@@ -37,7 +37,7 @@ Exit status: 0 secure or insecure, 1 bogus or indeterminate.`,
 			if err != nil {
 				return err
 			}
-			t := &ui.Trust{Chain: c.Chain, Name: c.Name, Type: c.Type, Now: c.Now, Anchors: c.Anchors, Advice: c.Advice()}
+			t := &ui.Trust{Chain: c.Chain, Name: c.Name, Type: c.Type, Now: c.Now, Anchors: c.Anchors, States: c.States, Advice: c.Advice()}
 			switch {
 			case e.format == "svg":
 				err = ui.ChainSVG(e.out, t)
@@ -101,6 +101,11 @@ func (e *env) link(t *ui.Trust, l *validate.Link) {
 		e.ui.Printf("\n")
 		for _, k := range l.Keys {
 			e.ui.Printf("    %s\n", ui.KeyText(k))
+		}
+		for _, a := range t.States {
+			if text := ui.AnchorText(a); text != "" && l.Anchor {
+				e.ui.Printf("    %s\n", e.ui.Paint(ui.Suspect, "%s", e.ui.Fit(text, 6)))
+			}
 		}
 		signed()
 	case validate.Delegation:

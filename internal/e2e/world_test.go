@@ -123,11 +123,17 @@ func TestChain(t *testing.T) {
 		if strings.Contains(strings.ReplaceAll(r.out, "http://www.w3.org/2000/svg", ""), "http") {
 			t.Errorf("the %s needs something from elsewhere", format)
 		}
+		if format == "html" {
+			inBrowser(t, r.out, "leads to no key")
+		}
 	}
 
 	// Another anchor, and one that is not valid any more.
 	key := strings.Fields(read(t, filepath.Join(dir, "root.key")))
-	write(t, filepath.Join(dir, "wrong.key"), strings.Join(key[:len(key)-1], " ")+" "+strings.Repeat("AAAA", 16)+"\n")
+	wrong := strings.Join(key[:len(key)-1], " ") + " " + strings.Repeat("AAAA", 16) + "\n"
+	write(t, filepath.Join(dir, "both.key"), wrong+read(t, filepath.Join(dir, "root.key")))
+	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "both.key"), 0, "secure", "missing: the zone has no such key now")
+	write(t, filepath.Join(dir, "wrong.key"), wrong)
 	want(t, fp(t, dir, "chain", "www.saltmarsh.example", "--anchor", "wrong.key"), 1, "bogus", "no DS or anchor leads to a key of .")
 	anchors := `<?xml version="1.0"?><TrustAnchor id="x" source="y"><Zone>.</Zone><KeyDigest id="a" validFrom="2010-07-15T00:00:00+00:00" validUntil="2019-01-11T00:00:00+00:00">
 <KeyTag>19036</KeyTag><Algorithm>8</Algorithm><DigestType>2</DigestType><Digest>49AAC11D7B6F6446702E54A1607371607A1A41855200FD2CE1CDDE32F24E8FB5</Digest></KeyDigest></TrustAnchor>`

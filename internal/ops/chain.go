@@ -37,6 +37,8 @@ type TrustChain struct {
 	Type    rr.Type
 	Now     time.Time
 	Anchors string // where they are from
+	// States are where the anchors are in their lives (RFC 5011).
+	States []validate.AnchorView
 	// Unreached says why not all that belongs to the chain could be asked for.
 	Unreached error
 	// Negative is the name below which nothing is proved on purpose; the zero name: none.
@@ -71,7 +73,11 @@ func (a *App) Chain(ctx context.Context, q ChainQuestion) (*TrustChain, error) {
 		return nil, ctx.Err()
 	}
 	out.Unreached = err
-	out.Chain = validate.NewPool(records).Explain(anchors, mq.Name, mq.Type, out.Now)
+	pool := validate.NewPool(records)
+	out.Chain = pool.Explain(anchors, mq.Name, mq.Type, out.Now)
+	if first := out.Links[0]; first.Anchor {
+		out.States = pool.Anchors(first.Zone, anchors)
+	}
 	if err != nil && out.Status == validate.Bogus && !soundlyBogus(out.Chain) {
 		// What is missing may only not have come.
 		out.Status, out.Reason = validate.Indeterminate, err.Error()
@@ -236,6 +242,9 @@ func (c *TrustChain) Advice() string {
 	case early:
 		return "the clock of the signer, or of this machine, is wrong"
 	case noKey:
+		if last.Anchor {
+			return fmt.Sprintf("what is trusted (%s) is no key of %s: get its present trust anchor from whoever runs it", c.Anchors, zoneWord(zone))
+		}
 		return fmt.Sprintf("have the DS of a key that the zone has entered in the zone above: fencepost handover %s", last.Name.Plain())
 	case noSignature:
 		return fmt.Sprintf("sign %s, or have its DS taken out of the zone above first, and wait until caches have forgotten it", plain)
@@ -243,6 +252,14 @@ func (c *TrustChain) Advice() string {
 		return fmt.Sprintf("the server of %s leaves proofs out: renew its program, or transfer the zone to it again", plain)
 	}
 	return fmt.Sprintf("the data were changed after they were signed: sign %s again, and compare its servers: fencepost secondaries %s", plain, plain)
+}
+
+// zoneWord is a zone for people.
+func zoneWord(n dnsname.Name) string {
+	if n == dnsname.Root {
+		return "the root"
+	}
+	return n.Plain()
 }
 
 // ErrBroken says that a chain is not secure where it should be.

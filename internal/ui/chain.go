@@ -20,6 +20,7 @@ type Trust struct {
 	Type    rr.Type
 	Now     time.Time
 	Anchors string // where they are from
+	States  []validate.AnchorView
 	Advice  string // what to do about it; empty: nothing
 }
 
@@ -72,6 +73,19 @@ func KeyText(k validate.KeyView) string {
 		text += "  " + strings.Join(is, ", ")
 	}
 	return text
+}
+
+// AnchorText says what is to be known of an anchor; empty where it is as it should be.
+func AnchorText(a validate.AnchorView) string {
+	switch a.State {
+	case validate.AnchorMissing:
+		return fmt.Sprintf("anchor %d  %s  missing: the zone has no such key now (RFC 5011 §4.2)", a.Tag, a.Algorithm)
+	case validate.AnchorRevoked:
+		return fmt.Sprintf("anchor %d  %s  revoked: take it out of what is trusted (RFC 5011 §2.1)", a.Tag, a.Algorithm)
+	case validate.AnchorPending:
+		return fmt.Sprintf("key %d  %s  is new: who follows RFC 5011 trusts it after having seen it for 30 days", a.Tag, a.Algorithm)
+	}
+	return ""
 }
 
 // DSText is a DS in words.
@@ -156,6 +170,11 @@ func ChainJSON(t *Trust) map[string]any {
 		links = append(links, o)
 	}
 	out := map[string]any{"name": t.Name.String(), "type": t.Type.String(), "status": t.Status.String(), "at": t.Now.UTC().Format(time.RFC3339), "anchors": t.Anchors, "links": links}
+	states := []any{}
+	for _, a := range t.States {
+		states = append(states, map[string]any{"key_tag": a.Tag, "algorithm": a.Algorithm.String(), "state": string(a.State)})
+	}
+	out["anchor_states"] = states
 	if t.Reason != "" {
 		out["reason"] = t.Reason
 	}
@@ -286,6 +305,11 @@ func (d *chainDrawing) layOut() {
 		case validate.ZoneKeys:
 			for _, k := range l.Keys {
 				put(KeyText(k), k.Led, false, false)
+			}
+			for _, a := range d.States {
+				if text := AnchorText(a); text != "" && l.Anchor {
+					put(text, false, false, true)
+				}
 			}
 			for _, s := range l.Sigs {
 				put(drawnSig(s, d.Now), false, false, true)
