@@ -2,8 +2,10 @@ package sim
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -28,6 +30,10 @@ type Internet struct {
 	made  map[string]*zone.Snapshot // by content.key
 	keys  map[string]*dnssec.Key
 	extra []*Fault // that were ordered meanwhile
+	// entered is what registries were told of delegations, by the key of the child; generation
+	// counts them.
+	entered    map[string][]rr.Record
+	generation int
 }
 
 // New makes a world, which begins now. Every zone is made once, with all the faults that are
@@ -36,7 +42,7 @@ func New(w *World, clock netio.Clock) (*Internet, error) {
 	if err := w.Check(); err != nil {
 		return nil, err
 	}
-	n := &Internet{world: w, clock: clock, began: clock.Now(), zones: map[string]*Zone{}, made: map[string]*zone.Snapshot{}, keys: map[string]*dnssec.Key{}}
+	n := &Internet{world: w, clock: clock, began: clock.Now(), zones: map[string]*Zone{}, made: map[string]*zone.Snapshot{}, keys: map[string]*dnssec.Key{}, entered: map[string][]rr.Record{}}
 	for i := range w.Zones {
 		n.zones[w.Zones[i].Name.Key()] = &w.Zones[i]
 	}
@@ -110,6 +116,10 @@ func (n *Internet) active(server dnsname.Name, at netip.Addr) (out []*Fault) {
 func (n *Internet) version(c *content) (*zone.Snapshot, error) {
 	k := c.key()
 	n.mu.Lock()
+	if n.registers(c.zone) {
+		c.generation = n.generation
+		k += fmt.Sprintf(" generation %d", c.generation)
+	}
 	z := n.made[k]
 	n.mu.Unlock()
 	if z != nil {
@@ -123,6 +133,11 @@ func (n *Internet) version(c *content) (*zone.Snapshot, error) {
 	defer n.mu.Unlock()
 	n.made[k] = z
 	return z, nil
+}
+
+// registers reports whether a zone takes requests.
+func (n *Internet) registers(z *Zone) bool {
+	return slices.ContainsFunc(n.world.Registries, func(r Registry) bool { return r.Zone.Equal(z.Name) })
 }
 
 // Roots are the addresses of the root's servers.
@@ -196,6 +211,10 @@ func (n *Internet) Serve(ctx context.Context, place func(netip.Addr) Place, reac
 	for i := range n.world.Servers {
 		s := &n.world.Servers[i]
 		for _, a := range s.Addrs {
+			if s.At.IsValid() {
+				places[a] = s.At
+				continue
+			}
 			if err := listen(a, &host{n: n, server: s, at: a}); err != nil {
 				return fail(err)
 			}
@@ -214,6 +233,12 @@ func (n *Internet) Serve(ctx context.Context, place func(netip.Addr) Place, reac
 	for _, o := range all {
 		front := &frontend.Frontend{Env: o.host.env(), Clock: n.clock, IsPeer: func(netip.Addr) bool { return false }}
 		front.Serve(ctx, o.host.wrap(o.end), wg)
+	}
+	for i := range n.world.Registries {
+		if r := &n.world.Registries[i]; r.Every > 0 {
+			from := n.addrsOf(n.zones[r.Zone.Key()].Servers[0])[0]
+			wg.Go(func() { r.run(ctx, n, reach(from, places), n.world.Told) })
+		}
 	}
 	wg.Go(func() {
 		<-ctx.Done()

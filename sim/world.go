@@ -26,7 +26,11 @@ type World struct {
 	Servers   []Server
 	Zones     []Zone
 	Resolvers []Resolver
-	Faults    []Fault
+	// Registries are zones that take requests; the others say what follows from the world.
+	Registries []Registry
+	Faults     []Fault
+	// Told hears what registries enter; nil: nobody does.
+	Told func(string)
 }
 
 // Server is a name server with the addresses under which the world reaches it.
@@ -35,6 +39,8 @@ type Server struct {
 	Addrs []netip.Addr
 	// GivesTo may transfer the zones it serves.
 	GivesTo []netip.Addr
+	// At is where somebody else's server stands in its place; invalid: the world has it.
+	At netip.AddrPort
 }
 
 // Zone is a zone with the servers that it has, and that the zone above delegates it to.
@@ -44,7 +50,10 @@ type Zone struct {
 	Signed    bool
 	Algorithm rr.AlgorithmNumber // of its keys; 0 is ECDSAP256SHA256
 	NSEC3     bool
-	Serial    uint32 // 0 is 1
+	// Rolling is in the middle of changing its key: it has the former and the new one, asks for
+	// the DS of the new one (RFC 7344), and the zone above has that of the former.
+	Rolling bool
+	Serial  uint32 // 0 is 1
 	// Records are lines of a master file, without the SOA where the usual one does, and
 	// without the NS of the zone itself and the addresses of the world's servers, which follow.
 	Records string
@@ -219,6 +228,11 @@ func (w *World) Check() error {
 	}
 	if !zones[dnsname.Root.Key()] {
 		return fail("there is no root: a zone with the name \".\"")
+	}
+	for _, r := range w.Registries {
+		if !zones[r.Zone.Key()] {
+			return fail("there is a registry of %s, which is no zone here", r.Zone.Plain())
+		}
 	}
 	for _, f := range w.Faults {
 		switch _, known := kinds[f.Kind]; {

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -28,6 +29,8 @@ type content struct {
 	zone   *Zone
 	faults []*Fault // of its content, and of delegations in it, in the order of the world
 	epoch  int64    // which signatures; see signedFor
+	// generation is that of the registry's entries; 0 where it is none.
+	generation int
 }
 
 // signedFor is how long signatures are used before the zone is signed anew.
@@ -76,7 +79,14 @@ func (n *Internet) make(c *content) (*zone.Snapshot, error) {
 	if c.has(EndingSignatures, z.Name) != nil {
 		at = at.Add(-policy.Validity + 2*24*time.Hour)
 	}
-	signed, _, err := signer.Sign(context.Background(), plain, []signer.Key{signer.Use(n.keyOf(z, present), signer.Single)}, policy, at)
+	keys := []signer.Key{signer.Use(n.keyOf(z, present), signer.Single)}
+	if z.Rolling {
+		was := signer.Use(n.keyOf(z, former), signer.KSK)
+		was.DS = false
+		keys = append(keys, was)
+		policy.CDS, policy.Digests = signer.WantDS, []uint8{dnssec.DigestSHA256}
+	}
+	signed, _, err := signer.Sign(context.Background(), plain, keys, policy, at)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", z.Name.Plain(), err)
 	}
@@ -189,7 +199,7 @@ func (n *Internet) text(c *content, instead *Fault) string {
 	}
 	b.WriteString(records + "\n$ORIGIN " + z.Name.String() + "\n")
 	if !strings.Contains(records, " SOA ") {
-		serial := max(z.Serial, 1)
+		serial := max(z.Serial, 1) + uint32(c.generation)
 		if c.has(Stale, z.Name) != nil {
 			serial--
 		}
@@ -212,7 +222,33 @@ func (n *Internet) text(c *content, instead *Fault) string {
 			n.delegate(&b, c, child)
 		}
 	}
+	n.undeclared(&b, z)
 	return b.String()
+}
+
+// undeclared writes the delegations that a registry has entered of zones that the world does
+// not have.
+func (n *Internet) undeclared(b *strings.Builder, z *Zone) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, k := range slices.Sorted(maps.Keys(n.entered)) {
+		child, err := dnsname.FromWire([]byte(k))
+		if err == nil && n.zones[k] == nil && n.zoneOf(child.Parent()) == z {
+			n.write(b, z, n.entered[k])
+		}
+	}
+}
+
+// write writes what a registry has entered, but for addresses that the zone has already.
+func (n *Internet) write(b *strings.Builder, z *Zone, records []rr.Record) {
+	for _, r := range records {
+		if r.Type == rr.TypeA || r.Type == rr.TypeAAAA {
+			if home := n.zoneOf(r.Name); !r.Name.AtOrBelow(z.Name) || home == z && len(n.addrsOf(r.Name)) > 0 {
+				continue
+			}
+		}
+		fmt.Fprintf(b, "%s %d %s %s\n", r.Name, r.TTL, r.Type, rr.DataText(r.Type, r.Data))
+	}
 }
 
 // replaced is lines without those of the owners and types that others have, and the others.
@@ -255,6 +291,13 @@ func (n *Internet) delegate(b *strings.Builder, c *content, child *Zone) {
 	if c.has(NoDelegation, child.Name) != nil {
 		return
 	}
+	n.mu.Lock()
+	entered, told := n.entered[child.Name.Key()]
+	n.mu.Unlock()
+	if told {
+		n.write(b, c.zone, entered)
+		return
+	}
 	servers := child.Servers
 	if f := c.has(WrongNS, child.Name); f != nil {
 		servers = f.NS
@@ -276,7 +319,7 @@ func (n *Internet) delegate(b *strings.Builder, c *content, child *Zone) {
 		return
 	}
 	which := present
-	if c.has(OldDS, child.Name) != nil {
+	if child.Rolling || c.has(OldDS, child.Name) != nil {
 		which = former
 	}
 	ds := dnssec.DS(child.Name, n.keyOf(child, which).Data, dnssec.DigestSHA256)

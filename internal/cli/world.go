@@ -28,7 +28,9 @@ on ports of this machine, until it is interrupted. FILE says what there is and w
 wrong with it (docs/worlds.md); without it the world of the demo is played.
 
 With --into a workspace is written that sees this world: its root, its trust anchor, and
-where each of its addresses is reached. In it trace and the like go through the world.`,
+where each of its addresses is reached. In it trace and the like go through the world. Where
+the world has a registry, what fencepost handover prints is entered from a file in it:
+registrar/ZONE.txt; registrar/ZONE.answer says what came of it.`,
 		Example: `  fencepost demo world --into ./play
   fencepost demo world storm.toml --into ./play
   fencepost demo world --show > storm.toml     a world to begin with`,
@@ -57,6 +59,13 @@ where each of its addresses is reached. In it trace and the like go through the 
 			if err != nil {
 				return err
 			}
+			heard := make(chan string, 16)
+			w.Told = func(what string) {
+				select {
+				case heard <- what:
+				default: // nobody reads so fast
+				}
+			}
 			p, err := worlds.Play(cmd.Context(), w)
 			if err != nil {
 				return err
@@ -69,8 +78,22 @@ where each of its addresses is reached. In it trace and the like go through the 
 				e.ui.Sayf("wrote %s\n", filepath.Join(into, workspace.ConfigFile))
 			}
 			e.ui.Printf("the world is there: %d zones, %d addresses; interrupt ends it\n", len(w.Zones), len(p.Places))
-			<-cmd.Context().Done()
-			return nil
+			failed := make(chan error, 1)
+			if into != "" && len(w.Registries) > 0 {
+				go func() { failed <- p.Registrar(cmd.Context(), filepath.Join(into, "registrar"), w.Told) }()
+			}
+			for {
+				select {
+				case what := <-heard:
+					e.ui.Printf("%s\n", what)
+				case err := <-failed:
+					if err != nil {
+						return err
+					}
+				case <-cmd.Context().Done():
+					return nil
+				}
+			}
 		}}
 	cmd.Flags().StringVar(&into, "into", "", "`DIR` for a workspace that sees the world")
 	cmd.Flags().BoolVar(&show, "show", false, "print the demo's world, and play nothing")

@@ -32,6 +32,7 @@ type form struct {
 		Name      string   `toml:"name"`
 		Addresses []string `toml:"addresses"`
 		GivesTo   []string `toml:"gives-to"`
+		At        string   `toml:"at"`
 	} `toml:"server"`
 	Zone []struct {
 		Name      string   `toml:"name"`
@@ -40,6 +41,7 @@ type form struct {
 		Signed    bool     `toml:"signed"`
 		Algorithm string   `toml:"algorithm"`
 		NSEC3     bool     `toml:"nsec3"`
+		Rolling   bool     `toml:"rolling"`
 		Serial    uint32   `toml:"serial"`
 		Records   string   `toml:"records"`
 	} `toml:"zone"`
@@ -48,6 +50,11 @@ type form struct {
 		Addresses []string `toml:"addresses"`
 		Trusting  bool     `toml:"trusting"`
 	} `toml:"resolver"`
+	Registry []struct {
+		Zone  string `toml:"zone"`
+		Every string `toml:"every"`
+		First bool   `toml:"first"`
+	} `toml:"registry"`
 	Fault []struct {
 		Kind    string   `toml:"kind"`
 		Server  string   `toml:"server"`
@@ -74,14 +81,21 @@ func Read(text []byte) (*sim.World, error) {
 	r := reader{}
 	w := &sim.World{Seed: in.Seed}
 	for _, s := range in.Server {
-		w.Servers = append(w.Servers, sim.Server{Name: r.name(s.Name), Addrs: r.addrs(s.Addresses), GivesTo: r.addrs(s.GivesTo)})
+		server := sim.Server{Name: r.name(s.Name), Addrs: r.addrs(s.Addresses), GivesTo: r.addrs(s.GivesTo)}
+		if s.At != "" {
+			server.At = r.place(s.At)
+		}
+		w.Servers = append(w.Servers, server)
 	}
 	for _, z := range in.Zone {
 		w.Zones = append(w.Zones, sim.Zone{Name: r.name(z.Name), Servers: r.names(z.Servers), OwnNS: r.names(z.OwnNS), Signed: z.Signed,
-			Algorithm: r.algorithm(z.Algorithm), NSEC3: z.NSEC3, Serial: z.Serial, Records: z.Records})
+			Algorithm: r.algorithm(z.Algorithm), NSEC3: z.NSEC3, Rolling: z.Rolling, Serial: z.Serial, Records: z.Records})
 	}
 	for _, s := range in.Resolver {
 		w.Resolvers = append(w.Resolvers, sim.Resolver{Name: s.Name, Addrs: r.addrs(s.Addresses), Trusting: s.Trusting})
+	}
+	for _, g := range in.Registry {
+		w.Registries = append(w.Registries, sim.Registry{Zone: r.name(g.Zone), Every: r.duration(g.Every), First: g.First})
 	}
 	for _, f := range in.Fault {
 		fault := sim.Fault{Kind: sim.Kind(f.Kind), Server: r.optional(f.Server), Zone: r.optional(f.Zone), From: r.duration(f.From), Until: r.duration(f.Until),
@@ -149,6 +163,14 @@ func (r *reader) addr(text string) netip.Addr {
 		r.fail(fmt.Errorf("%q is no address", text))
 	}
 	return a
+}
+
+func (r *reader) place(text string) netip.AddrPort {
+	at, err := netip.ParseAddrPort(text)
+	if err != nil {
+		r.fail(fmt.Errorf("%q is no address with a port; write 127.0.0.1:5300", text))
+	}
+	return at
 }
 
 func (r *reader) addrs(texts []string) (out []netip.Addr) {
