@@ -56,6 +56,8 @@ type Expectation struct {
 	Lo, Hi uint32         // of TTL, in seconds
 	// Over is the transport that it is about: udp or tcp; empty: the usual.
 	Over string
+	// Audience is whose answer it is about; empty: everyone's.
+	Audience string
 }
 
 // Rules of files of expectations.
@@ -190,7 +192,26 @@ var verbs = []verb{
 	{"ttl", TTL, (*parser).between, false},
 }
 
-// statement reads NAME [TYPE] VERB ... [over TRANSPORT].
+// ends takes what may stand at the end of a statement, in any order: over TRANSPORT, for AUDIENCE.
+func (p *parser) ends(e *Expectation, ws []word) (rest []word, ok bool) {
+	for {
+		n := len(ws)
+		switch {
+		case n >= 2 && ws[n-2].text == "over" && e.Over == "":
+			if e.Over = ws[n-1].text; e.Over != "udp" && e.Over != "tcp" {
+				p.diags.Add(RuleStatement.At(ws[n-1].at, "%q is no transport", e.Over).Suggest("write udp or tcp"))
+				return nil, false
+			}
+		case n >= 2 && ws[n-2].text == "for" && e.Audience == "":
+			e.Audience = ws[n-1].text
+		default:
+			return ws, true
+		}
+		ws = ws[:n-2]
+	}
+}
+
+// statement reads NAME [TYPE] VERB ... [over TRANSPORT] [for AUDIENCE].
 func (p *parser) statement(ws []word) {
 	e := &Expectation{Span: source.Span{Start: ws[0].at.Start, End: ws[len(ws)-1].at.End}, Text: join(ws), Group: p.group, Type: rr.TypeA}
 	name, err := dnsname.Parse(ws[0].text, p.out.Zone)
@@ -208,12 +229,9 @@ func (p *parser) statement(ws []word) {
 			e.Type, typed, rest = t, true, rest[1:]
 		}
 	}
-	if n := len(rest); n >= 2 && rest[n-2].text == "over" {
-		if e.Over = rest[n-1].text; e.Over != "udp" && e.Over != "tcp" {
-			p.diags.Add(RuleStatement.At(rest[n-1].at, "%q is no transport", e.Over).Suggest("write udp or tcp"))
-			return
-		}
-		rest = rest[:n-2]
+	rest, understood := p.ends(e, rest)
+	if !understood {
+		return
 	}
 	for _, v := range verbs {
 		begin := strings.Fields(v.words)

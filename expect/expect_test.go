@@ -259,7 +259,7 @@ func FuzzParse(f *testing.F) {
 // Each word of a statement that is right is one that may stand there.
 func TestNext(t *testing.T) {
 	for _, line := range []string{"zone saltmarsh.example", "group The zone itself", "@ NS is ns1 and ns.harbour.example.", "@ MX contains 10 mail and 20 mail2", "@ SOA is the same everywhere",
-		"www A is 198.51.100.80", "www AAAA is one of 2001:db8::1 or 2001:db8::2", "www A ttl at most 1h", "www A ttl at least 60", "www A ttl 60 to 1h over tcp", "www A is signed", "www A is 198.51.100.80 over tcp",
+		"www A is 198.51.100.80", "www AAAA is one of 2001:db8::1 or 2001:db8::2", "www A ttl at most 1h", "www A ttl at least 60", "www A ttl 60 to 1h over tcp", "www A is signed", "www A is 10.0.0.5 for inside", "www A is 10.0.0.5 over tcp for inside", "www A is 10.0.0.5 for inside over udp", "old does not exist for inside", "www A is 198.51.100.80 over tcp",
 		"old does not exist", "www TXT has no data over udp", "gauges NS refers to ns.gauges and ns.harbour.example.", "is A is 192.0.2.1", "and TYPE65280 has no data"} {
 		words := strings.Fields(line)
 		for i, w := range words {

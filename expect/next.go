@@ -64,13 +64,20 @@ func Next(words []string) Place {
 	return p
 }
 
+// ends are what may stand at the end of a statement.
+var ends = []string{"over udp", "over tcp", "for"}
+
 // after is a place behind a verb.
 func (p Place) after(v verb, rest []string) Place {
-	if i := slices.Index(rest, "over"); i >= 0 {
+	if n := len(rest); n > 0 && (rest[n-1] == "over" || rest[n-1] == "for") {
 		p.Wanted = Anything
-		if i == len(rest)-1 {
+		if rest[n-1] == "over" {
 			p.Words = []string{"udp", "tcp"}
 		}
+		return p
+	}
+	if slices.Contains(rest, "over") || slices.Contains(rest, "for") {
+		p.Wanted, p.Words = Joins, ends
 		return p
 	}
 	join := map[Kind]string{Is: "and", Contains: "and", OneOf: "or", Refers: "and"}[v.kind]
@@ -78,11 +85,11 @@ func (p Place) after(v verb, rest []string) Place {
 	case v.kind == TTL && (len(rest) == 0 || rest[len(rest)-1] == "to" || rest[0] == "at" && len(rest) == 1):
 		p.Wanted = Anything // a time
 	case v.kind == TTL && len(rest) == 1:
-		p.Wanted, p.Words = Joins, []string{"to", "over udp", "over tcp"}
+		p.Wanted, p.Words = Joins, append([]string{"to"}, ends...)
 	case join == "":
-		p.Wanted, p.Words = Joins, []string{"over udp", "over tcp"}
+		p.Wanted, p.Words = Joins, ends
 	case len(rest) > 0 && rest[len(rest)-1] != join:
-		p.Wanted, p.Words = Joins, []string{join, "over udp", "over tcp"}
+		p.Wanted, p.Words = Joins, append([]string{join}, ends...)
 	case v.kind == Refers:
 		p.Wanted = Hosts
 	default:

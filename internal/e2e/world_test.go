@@ -98,6 +98,20 @@ func TestWorldKeepsWorkspaces(t *testing.T) {
 	want(t, fp(t, dir, "demo", "world", "w.toml"), 3, "w.toml: line 2: worlds have no key zone.nome")
 }
 
+// What an audience is to see is judged on its own file.
+func TestExpectAudience(t *testing.T) {
+	dir := estate(t)
+	ok(t, dir, "add", "saltmarsh.example", "www", "A", "198.51.100.80", clock)
+	ok(t, dir, "new", "saltmarsh.example", "--audience", "inside", "--network", "10.0.0.0/8", clock)
+	ok(t, dir, "add", "saltmarsh.example@inside", "intern", "A", "10.0.0.80", clock)
+	statements := filepath.Join(dir, "expect", "saltmarsh.example.expect")
+	write(t, statements, "zone saltmarsh.example\nwww A is 198.51.100.80 for inside\nintern does not exist\nintern A is 10.0.0.80 for inside\nold does not exist for inside over udp\n")
+	want(t, fp(t, dir, "expect"), 0, "holds  intern A is 10.0.0.80 for inside", "all 4")
+	want(t, fp(t, dir, "expect", "--zone", "saltmarsh.example"), 0, "left out")
+	write(t, statements, "zone saltmarsh.example\nintern A is 10.0.0.81 for inside\nwww A is 10.0.0.80 for outside\n")
+	want(t, fp(t, dir, "expect"), 1, "instead: A 10.0.0.80", "there is no file for the audience outside")
+}
+
 // The chain of trust, as text, JSON and pictures, in a healthy world and with a DS that was copied
 // from a former key.
 func TestChain(t *testing.T) {

@@ -143,11 +143,20 @@ type expectAsker struct {
 	a     *App
 	o     ExpectOptions
 	zone  *zone.Snapshot // of a file; nil: servers are asked
+	name  dnsname.Name
 	where string
+	// views are the zone as audiences see it, by their names: read when one is first asked for.
+	views map[string]*expectView
+}
+
+type expectView struct {
+	zone *zone.Snapshot
+	file string
+	err  error
 }
 
 func (a *App) expectAsker(_ context.Context, o ExpectOptions, name dnsname.Name) (*expectAsker, error) {
-	x := &expectAsker{a: a, o: o}
+	x := &expectAsker{a: a, o: o, name: name, views: map[string]*expectView{}}
 	switch {
 	case len(o.At) > 0 && (len(o.Through) > 0 || o.Zone != "") || len(o.Through) > 0 && o.Zone != "":
 		return nil, edit.Usage("ask servers with --at, or resolvers with --through, or a file with --zone: one of them")
@@ -174,6 +183,23 @@ func (a *App) expectAsker(_ context.Context, o ExpectOptions, name dnsname.Name)
 
 // judge judges one expectation.
 func (x *expectAsker) judge(ctx context.Context, r *ExpectResult) {
+	switch {
+	case r.Audience == "":
+	case x.zone == nil:
+		r.Outcome, r.Got = LeftOut, "servers answer all askers alike so far: what an audience is to see stands in its file"
+		return
+	case x.o.Zone != "":
+		r.Outcome, r.Got = LeftOut, "one file is asked, and audiences have their own"
+		return
+	}
+	if r.Audience != "" {
+		v := x.view(r.Audience)
+		if r.Where = v.file; v.err != nil {
+			r.Outcome, r.Got = Fails, v.err.Error()
+			return
+		}
+		x = &expectAsker{a: x.a, o: x.o, zone: v.zone, name: x.name, where: v.file}
+	}
 	switch r.Kind {
 	case expect.Signed:
 		x.signed(ctx, r)
@@ -206,6 +232,34 @@ func (x *expectAsker) judge(ctx context.Context, r *ExpectResult) {
 		wrong = append(wrong, text)
 	}
 	r.Got = strings.Join(wrong, "; ")
+}
+
+// view is the zone as an audience sees it.
+func (x *expectAsker) view(audience string) *expectView {
+	if v := x.views[audience]; v != nil {
+		return v
+	}
+	v := &expectView{file: x.where}
+	x.views[audience] = v
+	c, err := x.a.Config()
+	if err != nil {
+		v.err = fmt.Errorf("the file for the audience %s is looked for in a workspace", audience)
+		return v
+	}
+	path := c.AudienceFile(x.name, audience)
+	v.file = edit.Shown(path)
+	in, err := x.a.input(path, x.name.String(), &source.Set{}, &diag.List{})
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		v.err = fmt.Errorf("there is no file for the audience %s: %s", audience, v.file)
+	case err != nil:
+		v.err = err
+	case in.Zone == nil:
+		v.err = fmt.Errorf("%s cannot be read; see: fencepost check %s", v.file, v.file)
+	default:
+		v.zone = in.Zone.Snapshot
+	}
+	return v
 }
 
 // ask puts the question of an expectation.
