@@ -14,9 +14,11 @@ type Loaded struct {
 	*zone.Built
 	File *source.File
 	// SOASpan is where the SOA record stands; zero when there is none. ExtraSOA
-	// are further SOA records, which are not part of the zone.
+	// are further SOA records, which are not part of the zone. Asides are where records
+	// are set aside.
 	SOASpan   source.Span
 	ExtraSOA  []SOAPlace
+	Asides    []AsidePlace
 	Outside   int  // records that are not in the zone
 	UnreadSOA bool // there is a SOA record that could not be read
 	NotText   bool // the file is no text: nothing of it was read
@@ -136,7 +138,7 @@ func (l *loader) finish(file *source.File) *Loaded {
 		l.start(l.origin)
 	}
 	l.builder.drain()
-	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, UnreadSOA: l.badSOA, NotText: l.notText, unread: l.unread, cut: l.cut}
+	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, Asides: l.asides, UnreadSOA: l.badSOA, NotText: l.notText, unread: l.unread, cut: l.cut}
 }
 
 // Unread reports whether the name has a record that could not be read: then

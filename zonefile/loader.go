@@ -38,6 +38,8 @@ func (l *loader) read(p *parser, limit int) {
 			if e.Cut {
 				remember(&l.cut, e.Owner)
 			}
+		case e.Kind == Blank && e.Comment >= 0:
+			l.aside(e)
 		case e.Kind == Bad && e.Type == rr.TypeSOA:
 			l.badSOA = true
 			if l.builder.b == nil && e.Owner != nil {
@@ -76,6 +78,7 @@ type loader struct {
 	soaData []byte          // owner and data of the SOA
 	unread  map[string]bool // owners of records that could not be read
 	cut     map[string]bool // owners of texts that a semicolon ends
+	asides  []AsidePlace
 	badSOA  bool
 	notText bool
 }

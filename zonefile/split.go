@@ -105,6 +105,7 @@ func (l *loader) absorb(second *loader) {
 	l.outside += second.outside
 	l.badSOA = l.badSOA || second.badSOA
 	l.extra = append(l.extra, second.extra...)
+	l.asides = append(l.asides, second.asides...)
 	for name := range second.unread {
 		remember(&l.unread, []byte(name))
 	}

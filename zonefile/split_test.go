@@ -41,6 +41,9 @@ func state(t testing.TB, text string) string {
 			}
 		}
 	}
+	for _, a := range z.Asides {
+		fmt.Fprintln(&b, src.Position(a.Span.Start), a.AsideNote)
+	}
 	fmt.Fprintln(&b, len(z.ExtraSOA), z.Outside, len(z.Conflicts), z.Unread([]byte("\x03bad\x07example\x00")))
 	return b.String()
 }
@@ -56,7 +59,7 @@ func split(head int, f func()) {
 // TestSplit reads random files in one piece and from two places: nothing may
 // differ, wherever the cut falls.
 func TestSplit(t *testing.T) {
-	lines := []string{"a A 192.0.2.1", "b 60 A 192.0.2.2", "  A 192.0.2.3", "\tTXT x", "$ORIGIN sub", "$ORIGIN example.", "$TTL 60", "$TTL 300", "; note", "",
+	lines := []string{"a A 192.0.2.1", "b 60 A 192.0.2.2", "  A 192.0.2.3", "\tTXT x", "$ORIGIN sub", "$ORIGIN example.", "$TTL 60", "$TTL 300", "; note", "; set aside 2026-11-29 by ines, because of that", "",
 		"c TXT ( \"one\"", "  \"two\" )", "bad A 192.0.2.256", "d NS ns.d", "ns.d A 192.0.2.4", "@ SOA . . 9 9 9 9 9", "x.other. A 192.0.2.5", "e 1h A 192.0.2.6",
 		"f TXT \"open", "$INCLUDE inc", "A A 192.0.2.1", "g CNAME a\r", "h TXT x )",
 		"%TTL 300", "i SOA a b 1 1h 1h 1h 1h 1h", "j 5m A 192.0.2.7"}

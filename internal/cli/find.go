@@ -34,7 +34,11 @@ the data, where * and ? stand for anything; an address; or a network. --type and
 			}
 			var rows [][]string
 			n, err := e.app.Find(cmd.Context(), f, maxHits, func(h ops.Hit) error {
-				rows = append(rows, []string{fmt.Sprintf("%s:%d", h.File, h.Line), h.Name, strconv.FormatUint(uint64(h.TTL), 10), h.Type, h.Data})
+				ttl, data := strconv.FormatUint(uint64(h.TTL), 10), h.Data
+				if h.Aside != "" {
+					ttl, data = "", data+"  "+e.ui.Paint(ui.Aside, "set aside %s", h.Aside)
+				}
+				rows = append(rows, []string{fmt.Sprintf("%s:%d", h.File, h.Line), h.Name, ttl, h.Type, data})
 				return nil
 			})
 			if err != nil {

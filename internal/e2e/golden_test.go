@@ -120,6 +120,7 @@ var blanks = []struct {
 }{
 	{regexp.MustCompile(`127\.0\.0\.1:\d+`), "127.0.0.1:PORT"},
 	{regexp.MustCompile(`\b\d+(\.\d+)? ?(ms|µs)\b`), "N ms"},
+	{regexp.MustCompile(`\bby [a-zA-Z0-9_.-]+, because`), "by WHO, because"},
 	{regexp.MustCompile(`\b\d+ questions\n`), "N questions\n"}, // some names are asked for twice, side by side
 	{regexp.MustCompile(`(keys/[a-z.]+/[a-z]+-)\d+(\.pem)`), "${1}TAG$2"},
 	{regexp.MustCompile(`\b(made|put to use:) key \d+`), "$1 key TAG"},

@@ -2,6 +2,7 @@ package ops
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"path"
 	"strings"
@@ -35,6 +36,7 @@ type Hit struct {
 	TTL    uint32 `json:"ttl"`
 	Type   string `json:"type"`
 	Data   string `json:"data"`
+	Aside  string `json:"set_aside,omitempty"` // who set it aside, when and why; empty: it is in the zone
 }
 
 // finder is a search that has been understood.
@@ -70,13 +72,19 @@ func (a *App) Find(ctx context.Context, f Find, max int, found func(Hit) error) 
 		if err != nil { // check says what is wrong with it
 			continue
 		}
-		if err := fd.zone(z, &src, func(h Hit) error {
+		one := func(h Hit) error {
 			if n++; n > max {
 				return nil
 			}
 			return found(h)
-		}); err != nil {
+		}
+		if err := fd.zone(z, &src, one); err != nil {
 			return n, err
+		}
+		if len(z.Asides) > 0 {
+			if err := a.asides(fd, z, path, one); err != nil {
+				return n, err
+			}
 		}
 	}
 	return n, nil
@@ -127,13 +135,35 @@ func (fd *finder) zone(z *zonefile.Loaded, src *source.Set, found func(Hit) erro
 			for data := range set.Data {
 				if fd.fits(z, owner, set, data) {
 					p := src.Position(z.Positions[at+i])
-					if err := found(Hit{p.File, p.Line, p.Column, z.Apex().String(), owner.String(), set.TTL, set.Type.String(), rr.DataText(set.Type, data)}); err != nil {
+					if err := found(Hit{File: p.File, Line: p.Line, Column: p.Column, Zone: z.Apex().String(), Name: owner.String(), TTL: set.TTL, Type: set.Type.String(), Data: rr.DataText(set.Type, data)}); err != nil {
 						return err
 					}
 				}
 				i++
 			}
 			at += set.N
+		}
+	}
+	return nil
+}
+
+// asides calls found for what is set aside in a file and fits.
+func (a *App) asides(fd *finder, z *zonefile.Loaded, path string, found func(Hit) error) error {
+	var src source.Set
+	f, err := a.Reader().File(&src, path)
+	if err != nil {
+		return err
+	}
+	parsed := zonefile.Parse(f, zonefile.Options{Origin: z.Apex(), Open: a.Reader().Includes(&src, path, nil)}, &diag.List{})
+	for _, x := range parsed.Asides() {
+		set := zone.NewRRset(x.Type, 0, [][]byte{x.Data})
+		if !fd.fits(z, x.Owner, set, x.Data) {
+			continue
+		}
+		p := src.Position(x.Pos())
+		if err := found(Hit{File: p.File, Line: p.Line, Column: p.Column, Zone: z.Apex().String(), Name: x.Owner.String(), Type: x.Type.String(), Data: rr.DataText(x.Type, x.Data),
+			Aside: fmt.Sprintf("%s by %s, because %s", x.Day.UTC().Format("2006-01-02"), x.Who, x.Why)}); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -14,7 +14,7 @@ import (
 // All is every check, in the order in which the reference lists them.
 var All = []*lint.Check{
 	missingSOA, secondSOA, noNameServer, oneNameServer,
-	soaExpire, expireWeekend, soaRetry, refreshShort, refreshLong, soaMinimum, expireLong, contactAt, contactShape, contactDot, mnameMissing, serialZero, serialFuture, serialNoDate,
+	soaExpire, expireWeekend, soaRetry, refreshShort, refreshLong, soaMinimum, expireLong, asideLong, contactAt, contactShape, contactDot, mnameMissing, serialZero, serialFuture, serialNoDate,
 	ttlMismatch, ttlLong, ttlZero, duplicateRecord, obsoleteType, minimalANY, severalOfOne,
 	aliasBesideData, severalAliases, aliasLoop, aliasChain, dnameHides, dnameBesideNS, dnameLoop,
 	missingDotTarget, missingDotOwner, extraDot, addressAsOwner, urlAsName, placeholder,
