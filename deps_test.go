@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"lint"},
 	{"lint/checks"},
 	{"signer"},
-	{"roll", "tsig", "answer", "validate"},
+	{"roll", "tsig", "answer", "validate", "cookie"},
 	{"keyring"},
 	{"resolve", "store", "expect"},
 	{"audit", "transfer", "childsync"},

@@ -11,6 +11,7 @@ require (
 
 require (
 	github.com/cloudflare/circl v1.6.5
+	github.com/dchest/siphash v1.2.3
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/sourcegraph/jsonrpc2 v0.2.3

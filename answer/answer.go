@@ -41,6 +41,8 @@ type Options struct {
 	// Expire is for how many seconds the zone may still be served, for whoever asked
 	// (RFC 7314); negative says nothing of it.
 	Expire int64
+	// EDNS are further options for the response, in wire form.
+	EDNS []byte
 }
 
 // maxChain bounds how many aliases one answer follows.
@@ -95,6 +97,9 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 	r.b.Begin(dst, q, o.Limit, o.UDPSize)
 	if q.WantsExpire && o.Expire >= 0 {
 		r.b.AddExpire(uint32(o.Expire))
+	}
+	if len(o.EDNS) > 0 {
+		r.b.AddOptions(o.EDNS)
 	}
 	if code := r.refuse(q); code != message.NoError {
 		r.b.SetRcode(code)

@@ -16,6 +16,17 @@ const knownOptions = 16
 var readOption = [knownOptions]func(q *Query, data []byte) bool{
 	// In a request it is empty; whatever stands in it is ignored (RFC 7314 §2).
 	OptionExpire: func(q *Query, _ []byte) bool { q.WantsExpire = true; return true },
+	// Whatever stands in it is ignored (RFC 5001 §2.1).
+	OptionNSID: func(q *Query, _ []byte) bool { q.WantsNSID = true; return true },
+	// The first one counts, and has a cookie of the client and perhaps one of a server
+	// (RFC 7873 §5.2).
+	OptionCookie: func(q *Query, data []byte) bool {
+		if q.Cookie == nil {
+			q.Cookie = data
+		}
+		return len(data) == 8 || len(data) >= 16 && len(data) <= 40
+	},
+	OptionKeepalive: func(q *Query, _ []byte) bool { q.Keepalive = true; return true },
 }
 
 // options reads the options of a request's OPT record.
@@ -34,7 +45,7 @@ func (q *Query) options(b []byte) bool {
 }
 
 // optionRoom is how many octets of options a response may have, extended errors apart.
-const optionRoom = 64
+const optionRoom = 128
 
 // AddOption adds an EDNS option to the response, if the request had EDNS. It comes before
 // records, whose room it takes; false where there is none, and then it is left out.
@@ -47,6 +58,18 @@ func (b *Builder) AddOption(code uint16, data []byte) bool {
 	at[0], at[1], at[2], at[3] = byte(code>>8), byte(code), byte(len(data)>>8), byte(len(data))
 	copy(at[4:], data)
 	b.nOptions += n
+	b.limit -= n
+	b.largest -= n
+	return true
+}
+
+// AddOptions adds options in wire form, one after another, as AddOption does; all or none.
+func (b *Builder) AddOptions(options []byte) bool {
+	n := len(options)
+	if n == 0 || !b.edns || b.nOptions+n > len(b.options) || b.Len()+n > b.limit {
+		return false
+	}
+	b.nOptions += copy(b.options[b.nOptions:], options)
 	b.limit -= n
 	b.largest -= n
 	return true

@@ -24,8 +24,14 @@ type Query struct {
 	// authority section.
 	// WantsExpire is set by an EXPIRE option (RFC 7314).
 	WantsExpire bool
-	HasSerial   bool
-	Serial      uint32
+	// Cookie is the data of the first COOKIE option, of a length that is allowed (RFC 7873
+	// §5.2); nil: there is none. WantsNSID and Keepalive are set by options without data
+	// (RFC 5001 §2.1, RFC 7828 §3.2.1).
+	Cookie    []byte
+	WantsNSID bool
+	Keepalive bool
+	HasSerial bool
+	Serial    uint32
 	// Authority counts the records of the authority section (RFC 1995 §3).
 	Authority int
 }
@@ -58,11 +64,13 @@ func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
 	if op := q.Opcode(); op != OpQuery && op != OpNotify {
 		return Respond, NotImp
 	}
-	if q.Counts[0] != 1 {
-		return Respond, FormErr
-	}
-	off, ok := q.question(msg)
-	if !ok {
+	off, ok := HeaderLen, true
+	switch {
+	case q.Counts[0] == 1:
+		if off, ok = q.question(msg); !ok {
+			return Respond, FormErr
+		}
+	case q.Counts[0] != 0 || q.Opcode() != OpQuery: // without a question somebody may want a cookie
 		return Respond, FormErr
 	}
 	for section := 1; section < 4; section++ {
@@ -78,8 +86,13 @@ func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
 		return Respond, FormErr
 	}
 	q.Authority = int(q.Counts[2])
-	if q.HasEDNS && q.Version != 0 {
+	switch {
+	case q.HasEDNS && q.Version != 0:
 		return Respond, BadVers
+	case q.Counts[0] == 0 && q.Cookie == nil:
+		return Respond, FormErr
+	case q.Counts[0] == 0: // RFC 7873 §5.4
+		return Respond, NoError
 	}
 	return Answer, NoError
 }

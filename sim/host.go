@@ -128,6 +128,9 @@ func (h *host) Exact(name []byte) request.Zone {
 // Key implements request.Zones: nobody signs messages here.
 func (h *host) Key(dnsname.Name) *tsig.Key { return nil }
 
+// Identity implements request.Zones: it says nothing of itself.
+func (h *host) Identity() *request.Identity { return nil }
+
 // Heard implements request.Zones.
 func (h *host) Heard(netip.AddrPort) {}
 

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"fencepost/cookie"
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/keymanager"
@@ -55,16 +56,20 @@ type Config struct {
 	History     History
 	Peers       map[string]*Peer
 	Keys        map[string]*tsig.Key // the secrets, by name
-	Policies    map[string]*keymanager.Policy
-	Audiences   map[string]*Audience
-	Zones       []*Zone
-	byName      map[string]*Zone // by the key of their name
-	Checks      *lint.Settings
-	AnchorFile  string                        // DS or DNSKEY records that are trusted; empty: none
-	Roots       []netip.AddrPort              // servers of the zone that the anchors are of
-	Reach       map[string]netip.AddrPort     // where name servers are reached, by the key of their name
-	Redirect    map[netip.Addr]netip.AddrPort // where addresses are reached, if not there
-	IncludeFrom []string                      // folders, besides a zone file's own, that $INCLUDE may read from
+	// CookieSecrets are those that servers share for cookies (RFC 9018 §5), the present one
+	// first; none: each server makes its own. NSID is what a server calls itself (RFC 5001).
+	CookieSecrets cookie.Secrets
+	NSID          string
+	Policies      map[string]*keymanager.Policy
+	Audiences     map[string]*Audience
+	Zones         []*Zone
+	byName        map[string]*Zone // by the key of their name
+	Checks        *lint.Settings
+	AnchorFile    string                        // DS or DNSKEY records that are trusted; empty: none
+	Roots         []netip.AddrPort              // servers of the zone that the anchors are of
+	Reach         map[string]netip.AddrPort     // where name servers are reached, by the key of their name
+	Redirect      map[netip.Addr]netip.AddrPort // where addresses are reached, if not there
+	IncludeFrom   []string                      // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
 // Zone is one zone of the workspace.
@@ -144,6 +149,7 @@ type raw struct {
 	Serve struct {
 		Listen  []string `toml:"listen"`
 		Control string   `toml:"control"`
+		NSID    string   `toml:"nsid"`
 	} `toml:"serve"`
 	Limits  rawLimits  `toml:"limits"`
 	History rawHistory `toml:"history"`
@@ -228,14 +234,14 @@ func LoadText(dir string, f *source.File, src *source.Set, diags *diag.List) (*C
 	if p.failed() {
 		return nil, nil
 	}
-	secrets, err := loadSecrets(filepath.Join(dir, SecretsFile), src, diags)
+	held, err := loadSecrets(filepath.Join(dir, SecretsFile), src, diags)
 	if err != nil {
 		return nil, err
 	}
 	if p.failed() { // missing secrets would only be echoes
 		return nil, nil
 	}
-	c := p.config(dir, &r, secrets)
+	c := p.config(dir, &r, held)
 	if p.failed() {
 		return nil, nil
 	}
@@ -293,8 +299,8 @@ func (p *checker) place(header string, n int, key string) source.Span {
 	return source.Span{Start: p.file.Pos(headerOff), End: p.file.Pos(min(headerOff+len(header), len(p.file.Content)))}
 }
 
-func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Config {
-	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: secrets, Policies: map[string]*keymanager.Policy{}}
+func (p *checker) config(dir string, r *raw, held secrets) *Config {
+	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: held.keys, CookieSecrets: held.cookies, Policies: map[string]*keymanager.Policy{}}
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate
@@ -323,9 +329,13 @@ func (p *checker) config(dir string, r *raw, secrets map[string]*tsig.Key) *Conf
 	if !filepath.IsAbs(c.Control) {
 		c.Control = filepath.Join(dir, c.Control)
 	}
+	const maxNSID = 64 // octets: it goes into answers that have to be small
+	if c.NSID = r.Serve.NSID; len(c.NSID) > maxNSID {
+		p.diags.Add(RuleBadValue.At(p.place("[serve]", 0, "nsid"), "the name of the server has %d octets; at most %d are told", len(c.NSID), maxNSID))
+	}
 	p.limits(c, &r.Limits)
 	p.history(c, &r.History)
-	p.peers(c, r, secrets)
+	p.peers(c, r, held.keys)
 	p.policies(c, r)
 	p.audiences(c, r)
 	p.reach(c, r)

@@ -30,6 +30,7 @@ var Sections = []Section{
 	{"[serve]", "the server", []Setting{
 		{"listen", `["127.0.0.1:5300", "[::1]:5300"]`, false, "addresses it answers on; 0.0.0.0 is every IPv4 address, [::] every IPv6 one"},
 		{"control", `"state/control.sock"`, false, "socket by which commands reach it"},
+		{"nsid", `"ns1"`, true, "what it calls itself to whoever asks which server it is (RFC 5001)"},
 	}},
 	{"[limits]", "what a server takes in", []Setting{
 		{"fetched-zone", `"2GiB"`, false, "most octets of one zone that is fetched"},

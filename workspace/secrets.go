@@ -10,47 +10,72 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
+	"fencepost/cookie"
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/source"
 	"fencepost/tsig"
 )
 
+// secrets are those of secrets.toml.
+type secrets struct {
+	keys    map[string]*tsig.Key
+	cookies cookie.Secrets // present and former
+}
+
 // loadSecrets reads secrets.toml; there need not be one.
-func loadSecrets(path string, src *source.Set, diags *diag.List) (map[string]*tsig.Key, error) {
+func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, err error) {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return out, nil
 	}
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	// The text is not put among the sources: no secret is ever shown.
 	f, err := src.Add(path, nil)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	at := source.Span{Start: f.Pos(0), End: f.Pos(0)}
 	if info.Mode().Perm()&0o077 != 0 {
 		diags.Add(RuleSecretsMode.At(at, "%s has mode %04o: others can read the secrets", path, info.Mode().Perm()).
 			Suggest("chmod 600 %s", path))
-		return nil, nil
+		return out, nil
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	var r struct {
 		TSIG map[string]struct {
 			Algorithm string `toml:"algorithm"`
 			Secret    string `toml:"secret"`
 		} `toml:"tsig"`
+		Cookies struct {
+			Secret string `toml:"secret"`
+			Former string `toml:"former"`
+		} `toml:"cookies"`
 	}
 	if err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&r); err != nil {
-		diags.Add(RuleSyntax.At(at, "%s cannot be read: it has sections [tsig.NAME] with algorithm and secret", path))
-		return nil, nil
+		diags.Add(RuleSyntax.At(at, "%s cannot be read: it has sections [tsig.NAME] with algorithm and secret, and [cookies] with secret and former", path))
+		return out, nil
 	}
-	out := map[string]*tsig.Key{}
+	for _, text := range []string{r.Cookies.Secret, r.Cookies.Former} {
+		if text == "" {
+			continue
+		}
+		octets, err := base64.StdEncoding.DecodeString(text)
+		if err != nil || len(octets) != cookie.SecretSize {
+			diags.Add(RuleBadValue.At(at, "a secret of [cookies] is not %d octets in base64", cookie.SecretSize).Suggest("make one: head -c %d /dev/urandom | base64", cookie.SecretSize))
+			continue
+		}
+		out.cookies = append(out.cookies, cookie.Secret(octets))
+	}
+	if r.Cookies.Secret == "" && r.Cookies.Former != "" {
+		diags.Add(RuleBadValue.At(at, "[cookies] has a former secret and no present one"))
+	}
+	out.keys = map[string]*tsig.Key{}
 	for name, in := range r.TSIG {
 		key := &tsig.Key{Algorithm: in.Algorithm}
 		if key.Algorithm == "" {
@@ -68,7 +93,7 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (map[string]*ts
 		case secretErr != nil || len(key.Secret) == 0:
 			diags.Add(RuleBadValue.At(at, "the secret %s is not base64", name))
 		default:
-			out[name] = key
+			out.keys[name] = key
 		}
 	}
 	return out, nil

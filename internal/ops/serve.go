@@ -2,6 +2,7 @@ package ops
 
 import (
 	"context"
+	crand "crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,11 +13,14 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"fencepost/cookie"
 	"fencepost/dnsname"
 	"fencepost/internal/edit"
 	"fencepost/keymanager"
 	"fencepost/keyring"
 	"fencepost/server"
+	"fencepost/server/frontend"
+	"fencepost/server/request"
 	"fencepost/server/zonestate"
 	"fencepost/store"
 	"fencepost/workspace"
@@ -32,6 +36,9 @@ type Service struct {
 	// running is what the server works with: it has the configuration in service, not
 	// what somebody is writing to fencepost.toml just now.
 	running atomic.Pointer[App]
+
+	// ownCookies is the secret of cookies where none is configured.
+	ownCookies func() cookie.Secret
 
 	prints  keymanager.Prints               // of the keys of zones
 	folders atomic.Pointer[map[string]bool] // of keys, see seeFolders; nil: it is not known
@@ -75,7 +82,7 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 		log.Error("the stored versions were damaged; the file was set aside, and what could be read of it taken over", "file", edit.Shown(versions.Aside), "versions", versions.Rescued)
 	}
 	versions.SetLimits(storeLimits(c))
-	sv := &Service{store: versions, log: log, begun: make(chan struct{}), locks: map[string]func(){}}
+	sv := &Service{store: versions, log: log, begun: make(chan struct{}), locks: map[string]func(){}, ownCookies: sync.OnceValue(newCookieSecret)}
 	sv.use(a, c)
 	if err := sv.lockKeys(c); err != nil {
 		sv.unlockKeys()
@@ -202,6 +209,21 @@ func (sv *Service) ClockIsRight(ctx context.Context, by string) ([]zonestate.Zon
 // Published is what was last put in service of the unsigned zones from files.
 func (sv *Service) Published() ([]store.Published, error) { return sv.store.AllPublished() }
 
+func newCookieSecret() (s cookie.Secret) {
+	_, _ = crand.Read(s[:]) // never fails (crypto/rand)
+	return s
+}
+
+// identity is what the server says of itself. Without a secret that it shares with others it
+// has one of its own, as long as it runs.
+func (sv *Service) identity(c *workspace.Config) *request.Identity {
+	id := &request.Identity{NSID: []byte(c.NSID), Cookies: c.CookieSecrets, Idle: frontend.IdleTimeout}
+	if len(id.Cookies) == 0 {
+		id.Cookies = cookie.Secrets{sv.ownCookies()}
+	}
+	return id
+}
+
 // serverConfig turns the workspace's configuration into the server's.
 func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 	if err := edit.FinishIn(filepath.Join(c.Dir, workspace.ZonesDir)); err != nil {
@@ -210,7 +232,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 	app := sv.running.Load()
 	sv.seeFolders(c)
 	read := howRead(c)
-	out := &zonestate.Config{FetchedZone: c.Limits.FetchedZone, FetchedTogether: c.Limits.FetchedTogether}
+	out := &zonestate.Config{Identity: sv.identity(c), FetchedZone: c.Limits.FetchedZone, FetchedTogether: c.Limits.FetchedTogether}
 	for _, z := range c.Zones {
 		if len(z.Audiences) > 0 {
 			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())

@@ -20,7 +20,7 @@ import (
 
 // Limits of connections (RFC 7766 §6.2.3, RFC 9210 §4.2).
 const (
-	idleTimeout     = 10 * time.Second
+	IdleTimeout     = 10 * time.Second // of a connection without requests
 	transferTimeout = 30 * time.Second // for one write of a transfer
 	shutdownGrace   = 2 * time.Second
 )
@@ -67,7 +67,7 @@ func (f *Frontend) serveConn(ctx context.Context, conn net.Conn, from, local net
 	in := bufio.NewReaderSize(conn, 4096)
 	var msg, out []byte
 	for ctx.Err() == nil {
-		_ = conn.SetReadDeadline(f.Clock.Now().Add(idleTimeout))
+		_ = conn.SetReadDeadline(f.Clock.Now().Add(IdleTimeout))
 		if ctx.Err() != nil {
 			return
 		}
@@ -79,7 +79,7 @@ func (f *Frontend) serveConn(ctx context.Context, conn net.Conn, from, local net
 		f.places.works(place)
 		var job *request.Job
 		out, job = h.Stream(append(out[:0], 0, 0), msg, from)
-		_ = conn.SetWriteDeadline(f.Clock.Now().Add(idleTimeout))
+		_ = conn.SetWriteDeadline(f.Clock.Now().Add(IdleTimeout))
 		if job != nil {
 			if !f.sendZone(ctx, conn, job, h.Query()) {
 				return

@@ -53,6 +53,8 @@ type Zones interface {
 	Key(name dnsname.Name) *tsig.Key
 	// Heard is told that a peer is alive.
 	Heard(at netip.AddrPort)
+	// Identity is what the server says of itself; nil: nothing.
+	Identity() *Identity
 }
 
 // Zone is one zone.
@@ -95,7 +97,8 @@ type Handler struct {
 	r         Request
 	responder answer.Responder
 	b         message.Builder
-	seen      uint64 // requests since the last flush
+	options   [maxOptions]byte // of the response
+	seen      uint64           // requests since the last flush
 	dropped   uint64
 }
 
@@ -123,7 +126,7 @@ func (h *Handler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 		h.dropped++
 		return dst
 	}
-	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
+	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Cookie == nil && !q.WantsNSID && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
 		// By far the most requests.
 		return h.responder.Respond(dst, q, h.Zones, answer.Options{Limit: limitOf(q, UDP), UDPSize: udpLimit, Expire: -1})
 	}
@@ -202,7 +205,7 @@ func limitOf(q *message.Query, over Transport) int {
 // answer answers a question.
 func (h *Handler) answer(dst []byte) ([]byte, *Job) {
 	r := &h.r
-	return h.responder.Respond(dst, &r.Query, h.Zones, answer.Options{Limit: r.Limit, UDPSize: udpLimit, TCP: r.Transport != UDP, Expire: h.expireOfSOA()}), nil
+	return h.responder.Respond(dst, &r.Query, h.Zones, answer.Options{Limit: r.Limit, UDPSize: udpLimit, TCP: r.Transport != UDP, Expire: h.expireOfSOA(), EDNS: h.optionsDue()}), nil
 }
 
 // expireOfSOA is for how long a zone whose SOA is asked for may still be served, in
@@ -220,6 +223,7 @@ func (h *Handler) expireOfSOA() int64 {
 // code is a response without data.
 func (h *Handler) code(dst []byte, code message.Rcode) []byte {
 	h.b.Begin(dst, &h.r.Query, h.r.Limit, udpLimit)
+	h.b.AddOptions(h.optionsDue())
 	h.b.SetRcode(code)
 	return h.b.Finish()
 }

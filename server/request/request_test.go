@@ -31,9 +31,10 @@ type world struct {
 	primary bool
 	steps   transfer.Body
 
-	heard   []netip.AddrPort
-	changed int
-	told    []string // of strangers
+	identity *Identity
+	heard    []netip.AddrPort
+	changed  int
+	told     []string // of strangers
 }
 
 func newWorld(t testing.TB) *world {
@@ -64,6 +65,8 @@ func (w *world) Find(name []byte, _ bool) (*zone.Snapshot, answer.State) {
 	}
 	return w.snap, answer.Served
 }
+
+func (w *world) Identity() *Identity { return w.identity }
 
 func (w *world) Exact(name []byte) Zone {
 	if n, err := dnsname.FromWire(name); err != nil || !n.Equal(apex) {

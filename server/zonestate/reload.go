@@ -153,7 +153,7 @@ func (s *Zones) tellOf(z *served, c Change) {
 // that is served already keeps what it has.
 func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 	old := s.table.Load()
-	next = &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}}
+	next = &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}, identity: cfg.Identity}
 	zones = make([]*served, len(cfg.Zones))
 	for i := range cfg.Zones {
 		zc := &cfg.Zones[i]

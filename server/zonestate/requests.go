@@ -46,6 +46,9 @@ func (s *requests) Exact(name []byte) request.Zone {
 // Key implements request.Zones.
 func (s *requests) Key(name dnsname.Name) *tsig.Key { return s.table.Load().keys[name.Key()] }
 
+// Identity implements request.Zones.
+func (s *requests) Identity() *request.Identity { return s.table.Load().identity }
+
 // Heard implements request.Zones.
 func (s *requests) Heard(at netip.AddrPort) { s.health.heard(at) }
 

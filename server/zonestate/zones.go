@@ -36,6 +36,8 @@ type Config struct {
 	// FetchedZone is the most octets of a transferred zone, 0 is transfer.DefaultMax;
 	// FetchedTogether bounds all that come in at one time, 0 does not.
 	FetchedZone, FetchedTogether int64
+	// Identity is what the server says of itself; nil: nothing.
+	Identity *request.Identity
 }
 
 // Job is done every so often, beginning soon after the start.
@@ -88,6 +90,8 @@ type table struct {
 	depths uint64               // bit n: some zone's name has n labels (63: or more)
 	keys   map[string]*tsig.Key // of all peers, by the key of their name
 	peers  map[netip.Addr]bool  // where peers are
+
+	identity *request.Identity
 }
 
 func depthBit(labels int) uint64 { return 1 << min(labels, 63) }

@@ -1,0 +1,54 @@
+package request
+
+import (
+	"encoding/binary"
+	"time"
+
+	"fencepost/cookie"
+	"fencepost/message"
+)
+
+// Identity is what a server says of itself to whoever asks by an EDNS option.
+type Identity struct {
+	NSID    []byte         // RFC 5001; nil: nothing. At most MaxNSID octets
+	Cookies cookie.Secrets // none: cookies are passed over
+	// Idle is how long a connection without requests is kept (RFC 7828); 0: that is not told.
+	Idle time.Duration
+}
+
+// MaxNSID is how many octets the name of a server may have.
+const MaxNSID = 64
+
+// maxOptions is enough for all options together.
+const maxOptions = 4 + MaxNSID + 4 + cookie.ClientSize + cookie.ServerSize + 4 + 2
+
+// optionsDue are the options that the response is to have, in wire form.
+func (h *Handler) optionsDue() []byte {
+	r := &h.r
+	if !r.HasEDNS || r.Cookie == nil && !r.WantsNSID && !r.Keepalive {
+		return nil
+	}
+	id := h.Zones.Identity()
+	if id == nil {
+		return nil
+	}
+	out := h.options[:0]
+	if r.Cookie != nil && len(id.Cookies) > 0 && validLength(r.Cookie) {
+		out = append(out, 0, message.OptionCookie, 0, cookie.ClientSize+cookie.ServerSize)
+		out = id.Cookies.Append(out, r.Cookie, r.From.Addr(), h.Clock())
+	}
+	if r.WantsNSID && len(id.NSID) > 0 {
+		out = append(out, 0, message.OptionNSID, 0, byte(len(id.NSID)))
+		out = append(out, id.NSID...)
+	}
+	if r.Keepalive && r.Transport == TCP && id.Idle > 0 { // in tenths of a second (RFC 7828 §3.1)
+		out = append(out, 0, message.OptionKeepalive, 0, 2)
+		out = binary.BigEndian.AppendUint16(out, uint16(min(id.Idle/(100*time.Millisecond), 1<<16-1)))
+	}
+	return out
+}
+
+// validLength is false for what was malformed: then it is told, and no cookie given.
+func validLength(came []byte) bool {
+	return len(came) == cookie.ClientSize || len(came) >= 16 && len(came) <= 40
+}
