@@ -81,6 +81,7 @@ type Responder struct {
 	// follows in the authority section (RFC 4035 §3.1.3.3), behind all answers.
 	due  [maxChain]dueProof
 	nDue int
+	more further
 }
 
 // dueProof is where a proof is taken from: the cursor is on the name before, or on
@@ -93,7 +94,7 @@ type dueProof struct {
 // Respond appends the response to q to dst.
 func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options) []byte {
 	r.q, r.src, r.tcp, r.truncate, r.owner = q, src, o.TCP, false, nil
-	r.nProofs, r.nDNames, r.nDue = 0, 0, 0
+	r.nProofs, r.nDNames, r.nDue, r.more.set.N = 0, 0, 0, 0
 	r.b.Begin(dst, q, o.Limit, o.UDPSize)
 	if q.WantsExpire && o.Expire >= 0 {
 		r.b.AddExpire(uint32(o.Expire))
@@ -123,6 +124,9 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 	}
 	r.chain(z)
 	r.settle()
+	if r.more.set.N > 0 {
+		r.additional()
+	}
 	if r.truncate {
 		r.b.SetFlag(message.FlagTC)
 	}
@@ -238,6 +242,7 @@ func (r *Responder) data(n *zone.Node, wildcard bool) (follow []byte) {
 		r.trace(Step{Kind: matched(wildcard), Zone: r.z, Node: n, Type: t})
 		if !r.redirected(n, t) {
 			r.positive(set, sig, wildcard)
+			r.mention(set)
 		}
 		return nil
 	}

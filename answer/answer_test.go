@@ -124,6 +124,12 @@ sub NS ns1
 sub DS 1 13 2 0000000000000000000000000000000000000000000000000000000000000000
 ns.sub A 192.0.2.54
 hidden.sub TXT never
+out MX 10 ns.sub
+out MX 20 over
+over NS over
+over A 192.0.2.55
+both MX 10 mail
+both MX 20 ns1
 child NS ns1
 old DNAME new
 x.new A 192.0.2.77
@@ -141,7 +147,9 @@ func TestAlgorithm(t *testing.T) {
 	}{
 		{"web.example.", rr.TypeA, "NOERROR aa a:web.example/A a:web.example/A"},
 		{"WEB.Example.", rr.TypeA, "NOERROR aa a:WEB.Example/A a:WEB.Example/A"},
-		{"example.", rr.TypeMX, "NOERROR aa a:example/MX"},
+		{"example.", rr.TypeMX, "NOERROR aa a:example/MX x:mail.example/A"},
+		{"both.example.", rr.TypeMX, "NOERROR aa a:both.example/MX a:both.example/MX x:mail.example/A x:ns1.example/A"},
+		{"out.example.", rr.TypeMX, "NOERROR aa a:out.example/MX a:out.example/MX"}, // glue is not this zone's to give
 		{"example.", rr.TypeNS, "NOERROR aa a:example/NS a:example/NS"},
 		{"www.example.", rr.TypeA, "NOERROR aa a:www.example/CNAME a:web.example/A a:web.example/A"},
 		{"www.example.", rr.TypeCNAME, "NOERROR aa a:www.example/CNAME"},
@@ -156,7 +164,7 @@ func TestAlgorithm(t *testing.T) {
 		{"web.example.", 65500, "NOERROR aa n:example/SOA"},
 		{"ent.example.", rr.TypeA, "NOERROR aa n:example/SOA"}, // an empty non-terminal exists
 		{"x.wild.example.", rr.TypeA, "NOERROR aa a:x.wild.example/A"},
-		{"x.y.wild.example.", rr.TypeMX, "NOERROR aa a:x.y.wild.example/MX"},
+		{"x.y.wild.example.", rr.TypeMX, "NOERROR aa a:x.y.wild.example/MX x:mail.example/A"},
 		{"x.wild.example.", rr.TypeTXT, "NOERROR aa n:example/SOA"},
 		{"under.wild.example.", rr.TypeA, "NOERROR aa n:example/SOA"},
 		{"x.under.wild.example.", rr.TypeA, "NXDOMAIN aa n:example/SOA"}, // an existing name blocks the wildcard

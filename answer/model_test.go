@@ -89,7 +89,24 @@ func (g nasty) records(n, apex dnsname.Name) (out []rr.Record) {
 	add := func(t rr.Type, data string) {
 		out = append(out, rr.Record{Name: n, Type: t, TTL: 120, Data: []byte(data)})
 	}
-	switch g.IntN(9) {
+	switch g.IntN(13) {
+	case 9, 10, 11, 12:
+		host := func() string {
+			if g.IntN(6) == 0 {
+				return "\x00"
+			}
+			return g.target().Wire()
+		}
+		for range []int{1, 2, 3, 12}[g.IntN(4)] {
+			switch g.IntN(3) {
+			case 0:
+				add(rr.TypeMX, "\x00\x0a"+host())
+			case 1:
+				add(rr.TypeSRV, "\x00\x00\x00\x00\x00\x19"+host())
+			case 2:
+				add(rr.TypeHTTPS, []string{"\x00\x00", "\x00\x01"}[g.IntN(2)]+host())
+			}
+		}
 	case 0, 1:
 		if n.Equal(apex) || strings.HasPrefix(n.String(), "*.") { // NS at a wildcard is not defined (RFC 4592 §4.2)
 			return nil
@@ -163,7 +180,7 @@ func askNasty(t *testing.T, g nasty, seed uint64, src zones, ref *reference) {
 	if len(*g.hot) > 0 && g.IntN(8) == 0 {
 		name = (*g.hot)[g.IntN(len(*g.hot))]
 	}
-	typ := []rr.Type{rr.TypeA, rr.TypeA, rr.TypeTXT, rr.TypeNS, rr.TypeDS, rr.TypeCNAME, rr.TypeDNAME, rr.TypeANY, rr.TypeRRSIG, rr.TypeNSEC, rr.TypeMX, rr.TypeSOA}[g.IntN(12)]
+	typ := []rr.Type{rr.TypeA, rr.TypeA, rr.TypeTXT, rr.TypeNS, rr.TypeDS, rr.TypeCNAME, rr.TypeDNAME, rr.TypeANY, rr.TypeRRSIG, rr.TypeNSEC, rr.TypeMX, rr.TypeSOA, rr.TypeMX, rr.TypeSRV, rr.TypeHTTPS}[g.IntN(15)]
 	do := g.IntN(2) == 0
 	ref.tcp = g.IntN(2) == 0
 	want := ref.answer(name, typ, do)
@@ -171,6 +188,11 @@ func askNasty(t *testing.T, g nasty, seed uint64, src zones, ref *reference) {
 	full := ask(t, src, name.String(), typ, q, answer.Options{Limit: message.MaxLen, TCP: ref.tcp})
 	if why := want.differs(full); why != "" || full.Flags&message.FlagTC != 0 {
 		t.Fatalf("zones of seed %d, %s %s, DO %v, TCP %v: %s\n%s", seed, name, typ, do, ref.tcp, why, dumpZones(src))
+	}
+	for _, set := range want.wanted {
+		if held(full, set) != len(set) {
+			t.Fatalf("zones of seed %d, %s %s, DO %v: %s is not there\n%s", seed, name, typ, do, set, dumpZones(src))
+		}
 	}
 	size := len(respond(t, src, name, typ, q, answer.Options{Limit: message.MaxLen, TCP: ref.tcp}))
 	for _, limit := range []int{512 + g.IntN(900), size, size - 1, size - 7, size - 40} {
@@ -183,6 +205,11 @@ func askNasty(t *testing.T, g nasty, seed uint64, src zones, ref *reference) {
 		if cut == fits || limit >= size && cut {
 			t.Fatalf("zones of seed %d, %s %s, DO %v: %d octets, limit %d: TC %v, complete %v\n%s", seed, name, typ, do, size, limit, cut, fits, dumpZones(src))
 		}
+		for _, set := range want.wanted {
+			if n := held(m, set); n != 0 && n != len(set) {
+				t.Fatalf("zones of seed %d, %s %s, DO %v, limit %d: a part of %s\n%s", seed, name, typ, do, limit, set, dumpZones(src))
+			}
+		}
 		for i, part := range [][]string{lines(m.Answer), lines(m.Authority)} { // what is there is right
 			whole := [][]string{lines(full.Answer), lines(full.Authority)}[i]
 			for _, l := range part {
@@ -192,6 +219,16 @@ func askNasty(t *testing.T, g nasty, seed uint64, src zones, ref *reference) {
 			}
 		}
 	}
+}
+
+// held is how many records of a set are in the additional section.
+func held(m *message.Message, set []string) (n int) {
+	for _, l := range lines(m.Additional) {
+		if slices.Contains(set, l) {
+			n++
+		}
+	}
+	return n
 }
 
 func respond(t *testing.T, src answer.Source, name dnsname.Name, typ rr.Type, o message.QueryOptions, ao answer.Options) []byte {

@@ -107,6 +107,7 @@ type response struct {
 	aa                 bool
 	sections           [4][]string // by message.Section
 	optional           []string    // additional records that may be left out
+	wanted             [][]string  // those of them that are there where there is room, by set with its signatures
 	anyOf              []string    // for ANY and RRSIG over UDP: the answer is one of these
 	step               int
 	dos                bool
@@ -244,10 +245,53 @@ func (f *reference) node(r *response, z *refZone, name, at dnsname.Name, t rr.Ty
 	if wild {
 		z.noCloser(r, name, at.Parent())
 	}
+	if !alias {
+		f.more(r, z, name, set)
+	}
 	if alias {
 		next, _ = dnsname.FromWire(set.data[0])
 	}
 	return next, alias
+}
+
+// more are the addresses of hosts that an answer names.
+func (f *reference) more(r *response, z *refZone, name dnsname.Name, set *refSet) {
+	at, has := map[rr.Type]int{rr.TypeMX: 2, rr.TypeSRV: 6, rr.TypeHTTPS: 2}[set.t]
+	if !has {
+		return
+	}
+	hosts := map[string]bool{}
+	for _, d := range set.data {
+		n, _ := dnsname.WireLen(d[at:])
+		host, _ := dnsname.FromWire(d[at : at+n])
+		alias := set.t == rr.TypeHTTPS && d[0] == 0 && d[1] == 0
+		if host == dnsname.Root {
+			if set.t != rr.TypeHTTPS || alias {
+				continue
+			}
+			host = name
+		}
+		if !host.AtOrBelow(z.apex) || hosts[host.Key()] || len(hosts) == 8 {
+			continue
+		}
+		if _, cut, dname := z.above(host); cut || dname || z.at(host) == nil {
+			continue
+		}
+		hosts[host.Key()] = true
+		types := []rr.Type{rr.TypeA, rr.TypeAAAA}
+		if alias && !host.Equal(name) {
+			types = append(types, rr.TypeHTTPS)
+		}
+		for _, t := range types {
+			if s := z.at(host)[t]; s != nil && len(s.data) > 0 {
+				more := &response{}
+				more.set(message.AdditionalSection, host, s, s.ttl, r.dos)
+				whole := more.sections[message.AdditionalSection]
+				r.wanted = append(r.wanted, whole)
+				r.optional = append(r.optional, whole...)
+			}
+		}
+	}
 }
 
 // many answers ANY and RRSIG: all over TCP, one set over UDP (RFC 8482 §4.1).
