@@ -3,8 +3,9 @@
 // response. It is a pure function: it reads no clock, no socket, no file. The
 // server, `ask --zone`, expectations and rehearsals all use it.
 //
-// Where the standards leave room: positive answers carry no authority and no
-// additional records; a referral carries all the glue; ANY over UDP is answered
+// Where the standards leave room: positive answers carry no authority records, and of
+// additional ones the addresses of hosts that MX, SRV, SVCB and HTTPS name; a referral
+// carries all the glue; ANY over UDP is answered
 // with one set (RFC 8482 §4.1); a chain of aliases is followed for 16 steps, or until
 // it comes back to a name that was met; each record stands once.
 package answer
@@ -23,7 +24,8 @@ type State uint8
 const (
 	NotServed   State = iota // no zone at or above the name
 	Served                   // there is a version to answer from
-	Unavailable              // configured, and not loaded or expired
+	Unavailable              // configured, and not loaded yet
+	Expired                  // configured, and too old to answer from (RFC 1035 §3.3.13)
 )
 
 // Source finds the zone for a name.
@@ -102,8 +104,9 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 	if len(o.EDNS) > 0 {
 		r.b.AddOptions(o.EDNS)
 	}
-	if code := r.refuse(q); code != message.NoError {
+	if code, why := refuse(q); code != message.NoError {
 		r.b.SetRcode(code)
+		r.b.SetEDE(why)
 		return r.b.Finish()
 	}
 	z, state := src.Find(q.Name, q.Type == rr.TypeDS)
@@ -116,11 +119,14 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 		r.b.SetRcode(message.Refused)
 		r.b.SetEDE(message.NotAuthoritative)
 		return r.b.Finish()
-	case Unavailable:
+	case Unavailable, Expired:
 		r.trace(Step{Kind: ZoneUnavailable})
 		r.b.SetRcode(message.ServFail)
-		r.b.SetEDE(message.NotReady)
+		r.b.SetEDE(state.Why())
 		return r.b.Finish()
+	}
+	if q.WantsVersion {
+		r.version(z)
 	}
 	r.chain(z)
 	r.settle()
@@ -133,18 +139,35 @@ func (r *Responder) Respond(dst []byte, q *message.Query, src Source, o Options)
 	return r.b.Finish()
 }
 
+// Why is the extended error for what there is no answer from (RFC 8914 §4.15, §4.25).
+func (s State) Why() message.ExtendedError {
+	if s == Expired {
+		return message.InvalidData
+	}
+	return message.NotReady
+}
+
+// version says which version of which zone the answer is made from: the labels of its name,
+// the kind of version, and the serial (RFC 9660 §2).
+func (r *Responder) version(z *zone.Snapshot) {
+	const serial = 0
+	s := z.Serial()
+	data := [6]byte{byte(z.Apex().Labels()), serial, byte(s >> 24), byte(s >> 16), byte(s >> 8), byte(s)}
+	r.b.AddOption(message.OptionVersion, data[:])
+}
+
 // refuse finds questions that are not about data.
-func (r *Responder) refuse(q *message.Query) message.Rcode {
+func refuse(q *message.Query) (message.Rcode, message.ExtendedError) {
 	const nxname, maila, mailb = 128, 254, 253
 	switch {
 	case q.Class != rr.ClassIN:
-		return message.Refused
+		return message.Refused, message.NotSupported
 	case q.Type == rr.TypeOPT || q.Type == rr.TypeTSIG || q.Type == nxname || q.Type == 0:
-		return message.FormErr
+		return message.FormErr, message.InvalidQueryType
 	case q.Type == maila || q.Type == mailb:
-		return message.NotImp
+		return message.NotImp, message.NotSupported
 	}
-	return message.NoError
+	return message.NoError, 0
 }
 
 // chain answers from zone z and follows aliases into other zones served here, until

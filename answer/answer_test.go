@@ -207,14 +207,17 @@ func TestAlgorithm(t *testing.T) {
 }
 
 func TestUnavailable(t *testing.T) {
-	if got := show(plain(t, nothing{}, "example.", rr.TypeA)); got != "SERVFAIL" {
-		t.Errorf("a zone that is not loaded: %s", got)
+	for state, want := range map[nothing]message.ExtendedError{nothing(answer.Unavailable): message.NotReady, nothing(answer.Expired): message.InvalidData} {
+		m := plain(t, state, "example.", rr.TypeA)
+		if said := m.EDNS.Errors(); show(m) != "SERVFAIL" || len(said) != 1 || said[0].Code != want {
+			t.Errorf("a zone that is not loaded, or expired: %s, %v; want %s", show(m), said, want)
+		}
 	}
 }
 
-type nothing struct{}
+type nothing answer.State
 
-func (nothing) Find([]byte, bool) (*zone.Snapshot, answer.State) { return nil, answer.Unavailable }
+func (n nothing) Find([]byte, bool) (*zone.Snapshot, answer.State) { return nil, answer.State(n) }
 
 func TestWildcardVectors(t *testing.T) {
 	var v struct {

@@ -135,6 +135,14 @@ func (b *Builder) Record(s Section, owner []byte, t rr.Type, ttl uint32, data []
 	return b.record(s, t, ttl, data)
 }
 
+// OfClass writes a record for the name asked that is of another class than IN; as Record.
+func (b *Builder) OfClass(s Section, c rr.Class, t rr.Type, ttl uint32, data []byte) bool {
+	at := len(b.buf) + 4 // behind the pointer and the type
+	ok := b.Record(s, QName, t, ttl, data)
+	b.buf[at], b.buf[at+1] = byte(c>>8), byte(c)
+	return ok
+}
+
 // SuffixRecord writes a record whose owner is the last octets octets of the name
 // asked, which are a whole name: the owner is a pointer into the question. Names
 // in the data are only matched with that owner, for a SOA is all that is written

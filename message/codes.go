@@ -87,10 +87,15 @@ type ExtendedError uint16
 // Those that are sent.
 const (
 	NotReady         ExtendedError = 14
+	Prohibited       ExtendedError = 18
 	NotAuthoritative ExtendedError = 20
+	NotSupported     ExtendedError = 21
+	InvalidData      ExtendedError = 24
+	InvalidQueryType ExtendedError = 30
 )
 
-// extendedErrors are those of RFC 8914 §5.2.
+// extendedErrors are those of RFC 8914 §5.2, and what was registered since (IANA, Extended DNS
+// Error Codes).
 var extendedErrors = map[ExtendedError]word{
 	0:                {"Other Error", ""},
 	1:                {"Unsupported DNSKEY Algorithm", "the zone is signed with algorithms that the resolver does not know"},
@@ -110,13 +115,19 @@ var extendedErrors = map[ExtendedError]word{
 	15:               {"Blocked", "it was blocked by the operator"},
 	16:               {"Censored", "it was blocked by order of somebody else"},
 	17:               {"Filtered", "it was blocked on the asker's own wish"},
-	18:               {"Prohibited", "the asker is not served here"},
+	Prohibited:       {"Prohibited", "the asker is not served here"},
 	19:               {"Stale NXDOMAIN Answer", "it is old, for no server could be asked"},
 	NotAuthoritative: {"Not Authoritative", "the server has no such zone"},
-	21:               {"Not Supported", "the server does not do this"},
+	NotSupported:     {"Not Supported", "the server does not do this"},
 	22:               {"No Reachable Authority", "no server of the zone could be reached"},
 	23:               {"Network Error", "a server could not be reached"},
-	24:               {"Invalid Data", "the server has data that it cannot use"},
+	InvalidData:      {"Invalid Data", "the server has data that it cannot use, as of a zone that has expired"},
+	25:               {"Signature Expired before Valid", "a signature ends before it begins"},
+	26:               {"Too Early", "the question came as early data of a connection, which may be a repetition"},
+	27:               {"Unsupported NSEC3 Iterations Value", "the zone hashes its names more often than the resolver follows"},
+	28:               {"Unable to conform to policy", "the server cannot keep to the rules that were asked for"},
+	29:               {"Synthesized", "the answer was made from what is in the cache"},
+	InvalidQueryType: {"Invalid Query Type", "this type cannot be asked for"},
 }
 
 func (e ExtendedError) String() string { return named(extendedErrors, e, "extended error ") }

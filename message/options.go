@@ -9,7 +9,7 @@ const (
 )
 
 // knownOptions bounds the codes of options that requests may bring and we heed.
-const knownOptions = 16
+const knownOptions = 20
 
 // readOption says what an option of a request means, in a field of Query; false where its
 // form is wrong. Options without an entry are passed over (RFC 6891 §6.1.2).
@@ -27,6 +27,8 @@ var readOption = [knownOptions]func(q *Query, data []byte) bool{
 		return len(data) == 8 || len(data) >= 16 && len(data) <= 40
 	},
 	OptionKeepalive: func(q *Query, _ []byte) bool { q.Keepalive = true; return true },
+	// In a request it is empty (RFC 9660 §2).
+	OptionVersion: func(q *Query, data []byte) bool { q.WantsVersion = len(data) == 0; return true },
 }
 
 // options reads the options of a request's OPT record.

@@ -1,6 +1,8 @@
 package message
 
 import (
+	"cmp"
+
 	"fencepost/dnsname"
 	"fencepost/rr"
 )
@@ -20,8 +22,6 @@ type Query struct {
 
 	TSIG int // offset of the TSIG record, 0 if there is none
 
-	// For NOTIFY the serial of a SOA in the answer section, for IXFR that of one in the
-	// authority section.
 	// WantsExpire is set by an EXPIRE option (RFC 7314).
 	WantsExpire bool
 	// Cookie is the data of the first COOKIE option, of a length that is allowed (RFC 7873
@@ -30,6 +30,11 @@ type Query struct {
 	Cookie    []byte
 	WantsNSID bool
 	Keepalive bool
+	// WantsVersion is set by an empty ZONEVERSION option (RFC 9660).
+	WantsVersion bool
+
+	// For NOTIFY the serial of a SOA in the answer section, for IXFR that of one in the
+	// authority section.
 	HasSerial bool
 	Serial    uint32
 	// Authority counts the records of the authority section (RFC 1995 §3).
@@ -174,6 +179,7 @@ type QueryOptions struct {
 	RD      bool
 	EDNS    bool
 	UDPSize uint16
+	Class   rr.Class // 0 is IN
 	DO      bool
 	CD      bool
 	// SOA is the data of the SOA of the version that an IXFR begins at, for the authority
@@ -205,7 +211,8 @@ func AppendQuery(dst []byte, name dnsname.Name, t rr.Type, o QueryOptions) []byt
 		dst[len(dst)-1] = 1
 	}
 	dst = name.AppendWire(dst)
-	dst = append(dst, byte(t>>8), byte(t), 0, byte(rr.ClassIN))
+	class := cmp.Or(o.Class, rr.ClassIN)
+	dst = append(dst, byte(t>>8), byte(t), byte(class>>8), byte(class))
 	if o.SOA != nil {
 		dst[at+9] = 1
 		n := len(o.SOA)

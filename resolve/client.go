@@ -4,6 +4,7 @@ package resolve
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -37,7 +38,8 @@ const OurUDPSize = 1232
 type Request struct {
 	Name    dnsname.Name
 	Type    rr.Type
-	DO      bool // with signatures
+	Class   rr.Class // 0 is IN
+	DO      bool     // with signatures
 	RD      bool
 	CD      bool // unchecked, if a validator is asked
 	Size    int  // what we say we take over UDP; 0 is OurUDPSize
@@ -125,9 +127,9 @@ func describe(server netip.AddrPort, err error) error {
 // query writes the question.
 func (r *Request) query() ([]byte, *tsig.Stream) {
 	if r.NoEDNS {
-		return r.write(message.QueryOptions{RD: r.RD, CD: r.CD})
+		return r.write(message.QueryOptions{Class: r.Class, RD: r.RD, CD: r.CD})
 	}
-	return r.write(message.QueryOptions{RD: r.RD, CD: r.CD, EDNS: true, UDPSize: uint16(r.Size), DO: r.DO, Expire: r.Expire, Options: r.Options, Pad: r.Pad})
+	return r.write(message.QueryOptions{Class: r.Class, RD: r.RD, CD: r.CD, EDNS: true, UDPSize: uint16(r.Size), DO: r.DO, Expire: r.Expire, Options: r.Options, Pad: r.Pad})
 }
 
 // write writes a request and, where it is signed, begins the exchange.
@@ -165,7 +167,7 @@ func (r *Request) accept(raw, query []byte, s *tsig.Stream) (*message.Message, e
 	if err != nil {
 		return nil, fmt.Errorf("the answer is malformed: %w", err)
 	}
-	if len(m.Question) > 0 && !(m.Question[0].Name.Equal(r.Name) && m.Question[0].Type == r.Type) {
+	if len(m.Question) > 0 && !(m.Question[0].Name.Equal(r.Name) && m.Question[0].Type == r.Type && m.Question[0].Class == cmp.Or(r.Class, rr.ClassIN)) {
 		return nil, errNotOurs
 	}
 	return m, nil

@@ -60,16 +60,19 @@ type Config struct {
 	// first; none: each server makes its own. NSID is what a server calls itself (RFC 5001).
 	CookieSecrets cookie.Secrets
 	NSID          string
-	Policies      map[string]*keymanager.Policy
-	Audiences     map[string]*Audience
-	Zones         []*Zone
-	byName        map[string]*Zone // by the key of their name
-	Checks        *lint.Settings
-	AnchorFile    string                        // DS or DNSKEY records that are trusted; empty: none
-	Roots         []netip.AddrPort              // servers of the zone that the anchors are of
-	Reach         map[string]netip.AddrPort     // where name servers are reached, by the key of their name
-	Redirect      map[netip.Addr]netip.AddrPort // where addresses are reached, if not there
-	IncludeFrom   []string                      // folders, besides a zone file's own, that $INCLUDE may read from
+	// Chaos are the texts that a server has for names of class CH, by the name without final dot
+	// (RFC 4892 §3).
+	Chaos       map[string]string
+	Policies    map[string]*keymanager.Policy
+	Audiences   map[string]*Audience
+	Zones       []*Zone
+	byName      map[string]*Zone // by the key of their name
+	Checks      *lint.Settings
+	AnchorFile  string                        // DS or DNSKEY records that are trusted; empty: none
+	Roots       []netip.AddrPort              // servers of the zone that the anchors are of
+	Reach       map[string]netip.AddrPort     // where name servers are reached, by the key of their name
+	Redirect    map[netip.Addr]netip.AddrPort // where addresses are reached, if not there
+	IncludeFrom []string                      // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
 // Zone is one zone of the workspace.
@@ -149,7 +152,7 @@ type raw struct {
 	Serve struct {
 		Listen  []string `toml:"listen"`
 		Control string   `toml:"control"`
-		NSID    string   `toml:"nsid"`
+		rawIdentity
 	} `toml:"serve"`
 	Limits  rawLimits  `toml:"limits"`
 	History rawHistory `toml:"history"`
@@ -329,10 +332,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	if !filepath.IsAbs(c.Control) {
 		c.Control = filepath.Join(dir, c.Control)
 	}
-	const maxNSID = 64 // octets: it goes into answers that have to be small
-	if c.NSID = r.Serve.NSID; len(c.NSID) > maxNSID {
-		p.diags.Add(RuleBadValue.At(p.place("[serve]", 0, "nsid"), "the name of the server has %d octets; at most %d are told", len(c.NSID), maxNSID))
-	}
+	p.identity(c, &r.Serve.rawIdentity)
 	p.limits(c, &r.Limits)
 	p.history(c, &r.History)
 	p.peers(c, r, held.keys)

@@ -91,6 +91,15 @@ func TestLoad(t *testing.T) {
 	}
 }
 
+// What a server says of itself, at its longest.
+func TestIdentity(t *testing.T) {
+	long := strings.Repeat("n", 255)
+	c, found := load(t, "[serve]\nnsid = \""+long[:64]+"\"\nid-server = \""+long+"\"\n", "", 0)
+	if len(found) > 0 || c.NSID != long[:64] || len(c.Chaos) != 1 || c.Chaos["id.server"] != long {
+		t.Errorf("%+v, %v", c, found)
+	}
+}
+
 func TestFindings(t *testing.T) {
 	swap := func(old, new string) string { return strings.Replace(good, old, new, 1) }
 	for _, c := range []struct{ what, config, want string }{
@@ -102,6 +111,8 @@ func TestFindings(t *testing.T) {
 		{"a missing secret", swap(`"harbour-2026"`, `"harbour-2027"`), "fencepost.toml:10 config-missing-reference (there is no secret harbour-2027 in secrets.toml)"},
 		{"a bad address", swap("127.0.0.2:5300", "harbour.example"), "fencepost.toml:9 config-bad-value"},
 		{"nothing to listen on", swap(`["127.0.0.1:5300", "[::1]:5300"]`, "[]"), "fencepost.toml:5 config-bad-value (there is no address to listen on)"},
+		{"a long name", swap("[serve]", "[serve]\nnsid = \""+strings.Repeat("n", 65)+"\""), "fencepost.toml:5 config-bad-value (nsid has 65 octets; at most 64 are told)"},
+		{"a long text", swap("[serve]", "[serve]\nversion-server = \""+strings.Repeat("n", 256)+"\""), "fencepost.toml:5 config-bad-value (version-server has 256 octets; at most 255 are told)"},
 		{"a bad style", swap(`"date"`, `"lunar"`), "fencepost.toml:2 config-bad-value"},
 		{"a bad algorithm", swap("ECDSAP256SHA256", "ROT13"), "fencepost.toml:13 config-bad-value"},
 		{"a bad zone name", swap("tides.example", "tides..example"), "fencepost.toml:23 config-bad-value"},

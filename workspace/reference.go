@@ -31,6 +31,8 @@ var Sections = []Section{
 		{"listen", `["127.0.0.1:5300", "[::1]:5300"]`, false, "addresses it answers on; 0.0.0.0 is every IPv4 address, [::] every IPv6 one"},
 		{"control", `"state/control.sock"`, false, "socket by which commands reach it"},
 		{"nsid", `"ns1"`, true, "what it calls itself to whoever asks which server it is (RFC 5001)"},
+		{"id-server", `"ns1"`, true, "the answer to id.server TXT in class CH (RFC 4892); without it: refused"},
+		{"version-server", `"Saltmarsh"`, true, "the answer to version.server TXT in class CH, likewise"},
 	}},
 	{"[limits]", "what a server takes in", []Setting{
 		{"fetched-zone", `"2GiB"`, false, "most octets of one zone that is fetched"},

@@ -30,6 +30,10 @@ func taken(t reflect.Type, header string, out map[string]bool) {
 	case reflect.Struct:
 		for i := range t.NumField() {
 			f := t.Field(i)
+			if f.Anonymous { // its keys are those of the section
+				taken(f.Type, header, out)
+				continue
+			}
 			taken(f.Type, strings.TrimPrefix(header+"."+f.Tag.Get("toml"), "."), out)
 		}
 	default:

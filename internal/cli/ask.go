@@ -13,6 +13,7 @@ import (
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/message"
+	"fencepost/rr"
 )
 
 func newAsk(e *env) *cobra.Command {
@@ -41,6 +42,7 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
   fencepost ask 198.51.100.25 --at 127.0.0.1:5300
   fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp
   fencepost ask www.saltmarsh.example --at all --watch 10s
+  fencepost ask id.server TXT --class CH --at 192.0.2.1
   fencepost ask --from questions.txt --at 127.0.0.1:5300 --rate 500`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if r.File != "" {
@@ -78,6 +80,8 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.IntVar(&q.Size, "size", 0, "say that `N` octets are taken over UDP (default 1232)")
 	f.IntVar(&q.Tries, "attempts", 0, "ask `N` times over UDP before giving up (default 3)")
 	f.BoolVar(&q.NSID, "nsid", false, "ask which server it is (RFC 5001)")
+	f.BoolVar(&q.Version, "zone-version", false, "ask from which version of which zone the answer is (RFC 9660)")
+	f.StringVar(&q.Class, "class", "", "ask in this `CLASS` in place of IN: CH is what a server says of itself")
 	f.BoolVar(&q.Cookie, "cookie", false, "send a cookie (RFC 7873)")
 	f.StringVar(&q.Subnet, "client-subnet", "", "ask for the answer for this `NETWORK` (RFC 7871)")
 	f.IntVar(&q.Pad, "pad", 0, "fill the query up to a multiple of `N` octets (RFC 7830)")
@@ -123,6 +127,14 @@ func (e *env) askedOne(r *ops.Asked, hex bool) error {
 	return nil
 }
 
+// kind is the type that is asked for, with the class where it is not IN.
+func kind(q message.Question) string {
+	if q.Class != rr.ClassIN {
+		return q.Type.String() + " in class " + q.Class.String()
+	}
+	return q.Type.String()
+}
+
 // askedMany shows the answers of several servers, those that say the same together.
 func (e *env) askedMany(answers []*ops.Asked) error {
 	if e.ui.JSON {
@@ -143,7 +155,7 @@ func (e *env) askedMany(answers []*ops.Asked) error {
 	}
 	q := answers[0].Question
 	groups := ops.Alike(answers)
-	e.ui.Printf("%s  at %s\n", e.ui.Paint(ui.Bold, "%s %s", plain(q.Name), q.Type), ui.Plural(len(answers), "address"))
+	e.ui.Printf("%s  at %s\n", e.ui.Paint(ui.Bold, "%s %s", plain(q.Name), kind(q)), ui.Plural(len(answers), "address"))
 	for _, g := range groups {
 		e.ui.Printf("\n")
 		for _, line := range g.Says {
@@ -187,7 +199,7 @@ func plain(n dnsname.Name) string {
 }
 
 func (e *env) asked(r *ops.Asked) {
-	e.ui.Printf("%s %s  ", e.ui.Paint(ui.Bold, "%s", plain(r.Question.Name)), r.Question.Type)
+	e.ui.Printf("%s %s  ", e.ui.Paint(ui.Bold, "%s", plain(r.Question.Name)), kind(r.Question))
 	if r.Transport == "file" {
 		e.ui.Printf("from %s, serial %d\n", r.Server, r.Serial)
 	} else {

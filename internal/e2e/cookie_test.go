@@ -9,12 +9,12 @@ import (
 )
 
 // Two servers that share a secret take each other's cookies, also while it is changed for another;
-// each tells its own name to whoever asks.
+// each tells its own name to whoever asks, by an option or in class CH, and the version of a zone.
 func TestCookies(t *testing.T) {
 	const one, two = "AAAAAAAAAAAAAAAAAAAAAA==", "AQEBAQEBAQEBAQEBAQEBAQ=="
 	start := func(name string) *daemon {
 		dir := filepath.Join(t.TempDir(), name)
-		write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:0\"]\nnsid = %q\n[[zone]]\nname = \"tides.example\"\n", name))
+		write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:0\"]\nnsid = %q\nid-server = %q\n[[zone]]\nname = \"tides.example\"\n", name, name+".tides.example"))
 		write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides)
 		write(t, filepath.Join(dir, "secrets.toml"), "[cookies]\nsecret = \""+one+"\"\n")
 		return serve(t, dir)
@@ -37,6 +37,9 @@ func TestCookies(t *testing.T) {
 		}
 		return got
 	}
+	want(t, fp(t, a.dir, "ask", "id.server", "TXT", "--class", "CH", "--at", b.addr), 0, `"two.tides.example"`)
+	want(t, fp(t, a.dir, "ask", "version.server", "TXT", "--class", "ch", "--at", b.addr), 1, "Not Supported")
+	want(t, fp(t, a.dir, "ask", "nosuch.tides.example", "--zone-version", "--at", b.addr), 0, "zone version: serial ")
 	made := ask(a, "0102030405060708")
 	if got := ask(b, made); got != made {
 		t.Errorf("the other server makes %s of %s", got, made)

@@ -49,6 +49,8 @@ type Wire struct {
 	Size      int      // what we say we take over UDP
 	Tries     int      // over UDP; 0 is as usual
 	NSID      bool     // ask which server it is
+	Version   bool     // ask which version of which zone it answers from
+	Class     string   // empty: IN
 	Cookie    bool     // send a cookie
 	Subnet    string   // ask for the answer for this network
 	Pad       int      // fill up to a multiple of so many octets
@@ -100,6 +102,13 @@ func (q *Question) parse() (message.Question, error) {
 		}
 		out.Type = t
 	}
+	if q.Class != "" {
+		c, ok := rr.ParseClass([]byte(q.Class))
+		if !ok {
+			return out, edit.Usage("--class %q: write IN, or CH for what a server says of itself", q.Class)
+		}
+		out.Class = c
+	}
 	return out, nil
 }
 
@@ -111,6 +120,9 @@ func (a *App) Ask(ctx context.Context, q Question) ([]*Asked, error) {
 		return nil, err
 	}
 	if q.ZoneFile != "" {
+		if mq.Class != rr.ClassIN {
+			return nil, edit.Usage("--class %s asks a server: records in zone files are of class IN", mq.Class)
+		}
 		one, err := a.askFile(q, mq)
 		return []*Asked{one}, err
 	}
@@ -162,9 +174,12 @@ func (a *App) askOne(ctx context.Context, t target, req resolve.Request, mq mess
 // request is how a question is put.
 func (q *Question) request(mq message.Question) (resolve.Request, error) {
 	req := resolve.Request{Name: mq.Name, Type: mq.Type, DO: q.DNSSEC, TCP: q.Transport == "tcp", UDPOnly: q.Transport == "udp", Timeout: q.Timeout,
-		RD: q.Recurse, CD: q.Unchecked, NoEDNS: q.NoEDNS, Size: q.Size, Tries: q.Tries, Pad: q.Pad}
+		Class: mq.Class, RD: q.Recurse, CD: q.Unchecked, NoEDNS: q.NoEDNS, Size: q.Size, Tries: q.Tries, Pad: q.Pad}
 	if q.NSID {
 		req.Options = append(req.Options, message.Option{Code: message.OptionNSID})
+	}
+	if q.Version {
+		req.Options = append(req.Options, message.Option{Code: message.OptionVersion})
 	}
 	if q.Cookie {
 		cookie := make([]byte, 8) // of the client alone (RFC 7873 §4.1)

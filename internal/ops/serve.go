@@ -217,7 +217,10 @@ func newCookieSecret() (s cookie.Secret) {
 // identity is what the server says of itself. Without a secret that it shares with others it
 // has one of its own, as long as it runs.
 func (sv *Service) identity(c *workspace.Config) *request.Identity {
-	id := &request.Identity{NSID: []byte(c.NSID), Cookies: c.CookieSecrets, Idle: frontend.IdleTimeout}
+	id := &request.Identity{NSID: []byte(c.NSID), Cookies: c.CookieSecrets, Idle: frontend.IdleTimeout, Chaos: map[string]string{}}
+	for name, text := range c.Chaos {
+		id.Chaos[dnsname.MustParse(name+".").Wire()] = text
+	}
 	if len(id.Cookies) == 0 {
 		id.Cookies = cookie.Secrets{sv.ownCookies()}
 	}

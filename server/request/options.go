@@ -5,15 +5,21 @@ import (
 	"time"
 
 	"fencepost/cookie"
+	"fencepost/dnsname"
 	"fencepost/message"
+	"fencepost/rr"
 )
 
-// Identity is what a server says of itself to whoever asks by an EDNS option.
+// Identity is what a server says of itself to whoever asks: by an EDNS option, or by a question
+// of class CH.
 type Identity struct {
 	NSID    []byte         // RFC 5001; nil: nothing. At most MaxNSID octets
 	Cookies cookie.Secrets // none: cookies are passed over
 	// Idle is how long a connection without requests is kept (RFC 7828); 0: that is not told.
 	Idle time.Duration
+	// Chaos are the texts that names of class CH have, by the name in wire form and small
+	// letters (RFC 4892 §3); questions for others are refused. At most 255 octets each.
+	Chaos map[string]string
 }
 
 // MaxNSID is how many octets the name of a server may have.
@@ -51,4 +57,22 @@ func (h *Handler) optionsDue() []byte {
 // validLength is false for what was malformed: then it is told, and no cookie given.
 func validLength(came []byte) bool {
 	return len(came) == cookie.ClientSize || len(came) >= 16 && len(came) <= 40
+}
+
+// chaos answers for the server itself in class CH; false where there is nothing to be said.
+func (h *Handler) chaos(dst []byte) ([]byte, bool) {
+	r, id := &h.r, h.Zones.Identity()
+	if r.Class != rr.ClassCH || r.Type != rr.TypeTXT || id == nil {
+		return dst, false
+	}
+	text, ok := id.Chaos[string(dnsname.AppendLower(nil, r.Name))]
+	if !ok {
+		return dst, false
+	}
+	const noCaching = 0 // RFC 4892 §3
+	h.b.Begin(dst, &r.Query, r.Limit, udpLimit)
+	h.b.AddOptions(h.optionsDue())
+	h.b.SetFlag(message.FlagAA)
+	h.b.OfClass(message.AnswerSection, rr.ClassCH, rr.TypeTXT, noCaching, append([]byte{byte(len(text))}, text...))
+	return h.b.Finish(), true
 }

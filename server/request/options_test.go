@@ -2,11 +2,15 @@ package request
 
 import (
 	"bytes"
+	"cmp"
+	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"fencepost/cookie"
+	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/rr"
 )
@@ -108,5 +112,96 @@ func TestB07(t *testing.T) {
 	}
 	if m := optioned(t, w, false, without, rr.TypeSOA); m.Rcode() != message.FormErr {
 		t.Errorf("without one: %s", m.Rcode())
+	}
+}
+
+var chaos = map[string]string{dnsname.MustParse("id.server.").Wire(): "ns1", dnsname.MustParse("version.server.").Wire(): strings.Repeat("v", 255)}
+
+// D-31: in class CH there is what was configured, and nothing else; D-49: why something is refused
+// is told to whoever has EDNS.
+func TestD31_D49(t *testing.T) {
+	w := newWorld(t)
+	ch := message.QueryOptions{Class: rr.ClassCH}
+	for _, c := range []struct {
+		name string
+		typ  rr.Type
+		o    message.QueryOptions
+		tcp  bool
+		id   *Identity
+		want string // code, extended error, texts
+	}{
+		{"id.server.", rr.TypeTXT, ch, false, &Identity{Chaos: chaos}, "NOERROR [] 1 ns1"},
+		{"ID.Server.", rr.TypeTXT, ch, true, &Identity{Chaos: chaos}, "NOERROR [] 1 ns1"},
+		{"version.server.", rr.TypeTXT, ch, false, &Identity{Chaos: chaos}, "NOERROR [] 1 " + strings.Repeat("v", 255)},
+		{"id.server.", rr.TypeTXT, ch, false, &Identity{}, "REFUSED [Not Supported] 0 "},
+		{"id.server.", rr.TypeTXT, ch, false, nil, "REFUSED [Not Supported] 0 "},
+		{"id.server.", rr.TypeA, ch, false, &Identity{Chaos: chaos}, "REFUSED [Not Supported] 0 "},
+		{"id.server.", rr.TypeAXFR, ch, true, &Identity{Chaos: chaos}, "FORMERR [] 0 "},
+		{"server.", rr.TypeTXT, ch, false, &Identity{Chaos: chaos}, "REFUSED [Not Supported] 0 "},
+		{"tides.example.", rr.TypeSOA, ch, false, &Identity{Chaos: chaos}, "REFUSED [Not Supported] 0 "},
+		{"id.server.", rr.TypeTXT, message.QueryOptions{}, false, &Identity{Chaos: chaos}, "REFUSED [Not Authoritative] 0 "},
+		{"id.server.", rr.TypeTXT, message.QueryOptions{Class: 4}, false, &Identity{Chaos: chaos}, "REFUSED [Not Supported] 0 "},
+		{"tides.example.", 128, message.QueryOptions{}, false, nil, "FORMERR [Invalid Query Type] 0 "},
+		{"tides.example.", rr.TypeOPT, message.QueryOptions{}, false, nil, "FORMERR [Invalid Query Type] 0 "},
+		{"tides.example.", 253, message.QueryOptions{}, false, nil, "NOTIMP [Not Supported] 0 "},
+		{"tides.example.", rr.TypeAXFR, message.QueryOptions{}, true, nil, "REFUSED [Prohibited] 0 "},
+		{"x.tides.example.", rr.TypeAXFR, message.QueryOptions{}, true, nil, "NOTAUTH [Not Authoritative] 0 "},
+		{"tides.example.", rr.TypeSOA, message.QueryOptions{Opcode: message.OpNotify}, false, nil, "NOTAUTH [Not Authoritative] 0 "},
+		{"x.tides.example.", rr.TypeA, message.QueryOptions{}, false, nil, "NXDOMAIN [] 0 "},
+	} {
+		for _, edns := range []bool{true, false} {
+			c.o.EDNS, c.o.UDPSize, w.identity = edns, 1232, c.id
+			h := New(w.env(), friend)
+			var out []byte
+			if c.tcp {
+				out, _ = h.Stream(nil, query(c.name, c.typ, c.o), other)
+			} else {
+				out = h.Datagram(nil, query(c.name, c.typ, c.o), other)
+			}
+			m, err := message.Decode(out)
+			if err != nil {
+				t.Fatal(err)
+			}
+			said, texts := []message.ExtendedError{}, ""
+			for _, e := range m.EDNS.Errors() {
+				said = append(said, e.Code)
+			}
+			for _, r := range m.Answer {
+				texts += string(r.Data[1:])
+				if r.Class != rr.ClassCH || r.TTL != 0 || int(r.Data[0]) != len(r.Data)-1 {
+					t.Errorf("%s: %+v", c.name, r)
+				}
+			}
+			want := c.want
+			if !edns {
+				want = want[:strings.Index(want, "[")+1] + want[strings.Index(want, "]"):]
+			}
+			if got := fmt.Sprintf("%s %v %d %s", m.Rcode(), said, len(m.Answer), texts); got != want || m.Question[0].Class != cmp.Or(c.o.Class, rr.ClassIN) {
+				t.Errorf("%s %s, EDNS %v: %s, want %s", c.name, c.typ, edns, got, want)
+			}
+		}
+	}
+}
+
+// D-52: whoever asks is told the version of the zone that the answer comes from, whatever the answer.
+func TestD52(t *testing.T) {
+	w := newWorld(t)
+	empty, full := message.Option{Code: message.OptionVersion}, message.Option{Code: message.OptionVersion, Data: []byte("\x02\x00\x00\x00\x00\x07")}
+	for _, c := range []struct {
+		name string
+		o    []message.Option
+		want string
+	}{
+		{"tides.example.", []message.Option{empty}, "\x02\x00\x00\x00\x00\x07"},
+		{"a.b.tides.example.", []message.Option{empty}, "\x02\x00\x00\x00\x00\x07"},
+		{"tides.example.", nil, ""},
+		{"tides.example.", []message.Option{full}, ""},
+		{"other.example.", []message.Option{empty}, ""},
+	} {
+		h := New(w.env(), friend)
+		m, err := message.Decode(h.Datagram(nil, query(c.name, rr.TypeA, message.QueryOptions{EDNS: true, UDPSize: 1232, Options: c.o}), other))
+		if err != nil || string(option(m, message.OptionVersion)) != c.want {
+			t.Errorf("%s, %v: %+v %v", c.name, c.o, m.EDNS, err)
+		}
 	}
 }

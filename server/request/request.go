@@ -126,7 +126,7 @@ func (h *Handler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 		h.dropped++
 		return dst
 	}
-	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Cookie == nil && !q.WantsNSID && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
+	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Cookie == nil && !q.WantsNSID && q.Class == rr.ClassIN && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
 		// By far the most requests.
 		return h.responder.Respond(dst, q, h.Zones, answer.Options{Limit: limitOf(q, UDP), UDPSize: udpLimit, Expire: -1})
 	}
@@ -205,6 +205,9 @@ func limitOf(q *message.Query, over Transport) int {
 // answer answers a question.
 func (h *Handler) answer(dst []byte) ([]byte, *Job) {
 	r := &h.r
+	if out, ok := h.chaos(dst); ok {
+		return out, nil
+	}
 	return h.responder.Respond(dst, &r.Query, h.Zones, answer.Options{Limit: r.Limit, UDPSize: udpLimit, TCP: r.Transport != UDP, Expire: h.expireOfSOA(), EDNS: h.optionsDue()}), nil
 }
 
@@ -222,9 +225,20 @@ func (h *Handler) expireOfSOA() int64 {
 
 // code is a response without data.
 func (h *Handler) code(dst []byte, code message.Rcode) []byte {
+	return h.because(dst, code, nothingMore)
+}
+
+// nothingMore is no extended error.
+const nothingMore message.ExtendedError = 0
+
+// because is a response without data, and why (RFC 8914).
+func (h *Handler) because(dst []byte, code message.Rcode, why message.ExtendedError) []byte {
 	h.b.Begin(dst, &h.r.Query, h.r.Limit, udpLimit)
 	h.b.AddOptions(h.optionsDue())
 	h.b.SetRcode(code)
+	if why != nothingMore {
+		h.b.SetEDE(why)
+	}
 	return h.b.Finish()
 }
 

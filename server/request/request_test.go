@@ -1,6 +1,7 @@
 package request
 
 import (
+	"bytes"
 	"io"
 	"log/slog"
 	"net/netip"
@@ -8,6 +9,7 @@ import (
 	"time"
 
 	"fencepost/answer"
+	"fencepost/cookie"
 	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/resolve"
@@ -203,6 +205,9 @@ func FuzzRequest(f *testing.F) {
 	f.Add(query("tides.example.", rr.TypeSOA, message.QueryOptions{Opcode: message.OpUpdate}), true)
 	w := newWorld(f)
 	w.primary = false
+	w.identity = &Identity{NSID: bytes.Repeat([]byte{'n'}, MaxNSID), Cookies: cookie.Secrets{{1}}, Idle: time.Second, Chaos: chaos}
+	f.Add(query("id.server.", rr.TypeTXT, message.QueryOptions{Class: rr.ClassCH, EDNS: true, Options: []message.Option{
+		{Code: message.OptionNSID}, {Code: message.OptionVersion}, {Code: message.OptionCookie, Data: []byte("fencepos")}, {Code: message.OptionExpire}}}), true)
 	h := New(w.env(), netip.AddrPort{})
 	f.Fuzz(func(t *testing.T, msg []byte, datagram bool) {
 		w.heard, w.told = nil, nil

@@ -29,17 +29,18 @@ func (h *Handler) transfer(dst []byte) ([]byte, *Job) {
 	}
 	z := h.Zones.Exact(r.Name)
 	if z == nil {
-		return h.code(dst, message.NotAuth), nil
+		return h.because(dst, message.NotAuth, message.NotAuthoritative), nil
 	}
 	peer := r.senderAmong(z.Receivers())
 	if peer == nil {
 		h.Stranger("transfer refused: neither key nor address is that of a peer in send-to", "zone", z.Name().String(), "to", r.From.String())
-		return h.code(dst, message.Refused), nil
+		return h.because(dst, message.Refused, message.Prohibited), nil
 	}
 	h.Zones.Heard(peer.Address)
 	snap := z.Snapshot()
 	if snap == nil {
-		return h.code(dst, message.ServFail), nil
+		_, state := h.Zones.Find(r.Name, false)
+		return h.because(dst, message.ServFail, state.Why()), nil
 	}
 	// Whoever has our version, or a newer one, gets the SOA alone (RFC 1995 §2).
 	current := r.Type == rr.TypeIXFR && !rr.NewerSerial(snap.Serial(), r.Serial)
@@ -85,12 +86,12 @@ func (h *Handler) notify(dst []byte) ([]byte, *Job) {
 	r := &h.r
 	z := h.Zones.Exact(r.Name)
 	if z == nil || len(z.Primaries()) == 0 || r.Type != rr.TypeSOA {
-		return h.code(dst, message.NotAuth), nil
+		return h.because(dst, message.NotAuth, message.NotAuthoritative), nil
 	}
 	p := r.senderAmong(z.Primaries())
 	if p == nil {
 		h.Stranger("NOTIFY from a stranger refused", "zone", z.Name().String(), "from", r.From.String())
-		return h.code(dst, message.Refused), nil
+		return h.because(dst, message.Refused, message.Prohibited), nil
 	}
 	h.Zones.Heard(p.Address)
 	if snap := z.Snapshot(); !r.HasSerial || snap == nil || rr.NewerSerial(r.Serial, snap.Serial()) {

@@ -32,6 +32,9 @@ func (s *requests) Find(name []byte, above bool) (*zone.Snapshot, answer.State) 
 	if snap := z.snap(); snap != nil {
 		return snap, answer.Served
 	}
+	if z.lastGood().withdrawn {
+		return nil, answer.Expired
+	}
 	return nil, answer.Unavailable
 }
 

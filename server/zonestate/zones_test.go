@@ -329,7 +329,7 @@ func TestExpiry(t *testing.T) {
 		}
 		time.Sleep(2 * time.Second)
 		synctest.Wait()
-		if _, st := s.find([]byte("\x01a\x00"), false); state() != "expired" || st != answer.Unavailable {
+		if _, st := s.find([]byte("\x01a\x00"), false); state() != "expired" || st != answer.Expired {
 			t.Errorf("after it has expired it is %s", state())
 		}
 		if err := s.confirm(z, z.lastGood().served, expiry{}); err != nil || state() != "serving" {
