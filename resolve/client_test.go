@@ -70,8 +70,12 @@ func TestForgeries(t *testing.T) {
 		wrongID[0] ^= 1
 		other := append([]byte(nil), good...)
 		other[13] ^= 1 // a letter of the name
+		typ, class := append([]byte(nil), good...), append([]byte(nil), good...)
+		end := message.HeaderLen + len(name.Wire())
+		typ[end+1] ^= 1
+		class[end+3] ^= 2
 		question := append([]byte(nil), q...)
-		for _, forged := range [][]byte{wrongID, other, question, {1, 2, 3}, nil} {
+		for _, forged := range [][]byte{wrongID, other, typ, class, question, {1, 2, 3}, nil} {
 			send(forged)
 		}
 		send(good)

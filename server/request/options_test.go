@@ -183,6 +183,17 @@ func TestD31_D49(t *testing.T) {
 	}
 }
 
+// D-49: a zone that there is nothing of yet cannot be transferred, and why is told.
+func TestD49(t *testing.T) {
+	w := newWorld(t)
+	w.snap = nil
+	out, _ := New(w.env(), friend).Stream(nil, query("tides.example.", rr.TypeAXFR, message.QueryOptions{EDNS: true, UDPSize: 1232}), friend)
+	m, err := message.Decode(out)
+	if err != nil || m.Rcode() != message.ServFail || len(m.EDNS.Errors()) != 1 || m.EDNS.Errors()[0].Code != message.NotReady {
+		t.Errorf("%+v, %v", m, err)
+	}
+}
+
 // D-52: whoever asks is told the version of the zone that the answer comes from, whatever the answer.
 func TestD52(t *testing.T) {
 	w := newWorld(t)
