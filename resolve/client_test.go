@@ -81,7 +81,7 @@ func TestForgeries(t *testing.T) {
 		send(good)
 	})
 	r, err := ask(at, nil)
-	if err != nil || len(r.Answer) != 1 || r.Transport != "udp" || r.Server != at {
+	if err != nil || len(r.Answer) != 1 || r.Transport != "udp" || r.Server != at || r.Question[0] != (message.Question{Name: name, Type: rr.TypeA, Class: rr.ClassIN}) {
 		t.Fatalf("%+v, %v", r, err)
 	}
 }
