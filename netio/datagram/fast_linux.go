@@ -85,6 +85,14 @@ func (u *fastUDP) setup(addr netip.AddrPort, v6 bool) error {
 			return err
 		}
 	}
+	// Path MTUs that are told from outside are passed over: anybody can make them up, to have
+	// responses sent in fragments that others can be slipped under (RFC 9715 §3.1).
+	// Where the system has no such option that is how it stays.
+	level, name, value := unix.IPPROTO_IP, unix.IP_MTU_DISCOVER, unix.IP_PMTUDISC_OMIT
+	if v6 {
+		level, name, value = unix.IPPROTO_IPV6, unix.IPV6_MTU_DISCOVER, unix.IPV6_PMTUDISC_OMIT
+	}
+	_ = unix.SetsockoptInt(u.fd, level, name, value)
 	// Large buffers ride out bursts; what the system does not allow is no loss.
 	const buffers = 4 << 20
 	_ = unix.SetsockoptInt(u.fd, unix.SOL_SOCKET, unix.SO_RCVBUF, buffers)

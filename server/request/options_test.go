@@ -216,3 +216,80 @@ func TestD52(t *testing.T) {
 		}
 	}
 }
+
+// D-32, D-33, D-35, D-51, D-54: whatever can be read has an answer, over UDP and TCP: the questions of
+// RFC 8906 §8.1 and §8.2. No flag, option or version that is not known comes back.
+func TestD33(t *testing.T) {
+	const ad, cd, z, aa, ra, tc = 0x20, 0x10, 0x40, message.FlagAA, 0x80, message.FlagTC
+	opt := func(codes ...uint16) (out []message.Option) {
+		for _, c := range codes {
+			out = append(out, message.Option{Code: c, Data: []byte{0, 1, 16, 0, 192, 0}})
+		}
+		return out
+	}
+	cases := []struct {
+		what  string
+		typ   rr.Type
+		o     message.QueryOptions
+		flags uint16
+		edit  func(q []byte)
+		want  message.Rcode
+	}{
+		{what: "plain", typ: rr.TypeSOA},
+		{what: "a type that nobody knows", typ: 1000},
+		{what: "a type for private use", typ: 65500},
+		{what: "EDNS", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true}},
+		{what: "DO", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, DO: true}},
+		{what: "a size of 0", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, UDPSize: 0}},
+		{what: "an unknown option", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, Options: opt(100)}},
+		{what: "a subnet", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, Options: opt(message.OptionSubnet)}},
+		{what: "options for resolvers", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, Options: opt(5, 6, 7, 13, 14, 18)}},
+		{what: "the same option often", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, Options: opt(65001, 65001, 65001, 65535)}},
+		{what: "an EDNS flag", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true}, edit: func(q []byte) { q[len(q)-4] |= 0x40 }},
+		{what: "EDNS version 1", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true}, edit: func(q []byte) { q[len(q)-5] = 1 }, want: message.BadVers},
+		{what: "EDNS version 255 with a flag", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true}, edit: func(q []byte) { q[len(q)-5], q[len(q)-3] = 255, 1 }, want: message.BadVers},
+		{what: "EDNS version 1 with an option", typ: rr.TypeSOA, o: message.QueryOptions{EDNS: true, Options: opt(100)}, edit: func(q []byte) { q[len(q)-15] = 1 }, want: message.BadVers},
+	}
+	for _, f := range []uint16{ad, cd, z, aa, ra, tc, message.FlagRD, ad | cd | z | aa | ra | tc | message.FlagRD} {
+		for _, edns := range []bool{false, true} {
+			cases = append(cases, cases[0])
+			c := &cases[len(cases)-1]
+			c.what, c.flags, c.o.EDNS = fmt.Sprintf("flags %04x, EDNS %v", f, edns), f, edns
+		}
+	}
+	for _, op := range []message.Opcode{1, 2, 3, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15} {
+		c := cases[0]
+		c.what, c.o.Opcode, c.want = op.String(), op, message.NotImp
+		cases = append(cases, c)
+	}
+	for _, c := range cases {
+		q := query("tides.example.", c.typ, c.o)
+		q[2], q[3] = q[2]|byte(c.flags>>8), q[3]|byte(c.flags)
+		if c.edit != nil {
+			c.edit(q)
+		}
+		for _, tcp := range []bool{false, true} {
+			h := New(newWorld(t).env(), friend)
+			var out []byte
+			if tcp {
+				out, _ = h.Stream(nil, q, other)
+			} else {
+				out = h.Datagram(nil, q, other)
+			}
+			m, err := message.Decode(out)
+			if err != nil {
+				t.Errorf("%s, TCP %v: %v", c.what, tcp, err)
+				continue
+			}
+			rd := c.flags & message.FlagRD
+			good := c.want == message.NoError
+			if m.ExtendedRcode != c.want || m.ID != 77 || m.Opcode() != c.o.Opcode || m.Flags&(message.FlagRD|ad|cd|z|ra|tc) != rd || (m.Flags&aa != 0) != good ||
+				(m.EDNS != nil) != c.o.EDNS || len(m.Answer) != map[bool]int{true: 1}[good && c.typ == rr.TypeSOA] {
+				t.Errorf("%s, TCP %v: %s, flags %04x, %d records, %+v", c.what, tcp, m.ExtendedRcode, m.Flags, len(m.Answer), m.EDNS)
+			}
+			if m.EDNS != nil && (m.EDNS.Version != 0 || m.EDNS.DO != c.o.DO || len(m.EDNS.Options) > 0) {
+				t.Errorf("%s, TCP %v: %+v", c.what, tcp, m.EDNS)
+			}
+		}
+	}
+}
