@@ -245,6 +245,44 @@ func TestWildcardVectors(t *testing.T) {
 	}
 }
 
+// The table of RFC 6672 §2.2: where a DNAME applies, the CNAME that is made from it.
+func TestDNAMEVectors(t *testing.T) {
+	var v struct {
+		Cases []struct {
+			Qname, Owner, Target string
+			Result               *string // nil: it does not apply; YXDOMAIN: it would be too long
+		}
+	}
+	vectors.Read(t, "dname_substitution.json", &v)
+	for _, c := range v.Cases {
+		src := answer.Single{Snapshot: load(t, "@ 60 SOA ns. h. 1 1 1 1 1\n@ 60 NS ns.\n"+c.Owner+" 60 DNAME "+c.Target+"\n", ".")}
+		m := ask(t, src, c.Qname, rr.TypeA, message.QueryOptions{}, answer.Options{})
+		made, dname := "", false
+		for _, r := range m.Answer {
+			switch r.Type {
+			case rr.TypeDNAME:
+				dname = r.Name.String() == c.Owner
+			case rr.TypeCNAME:
+				to, _ := dnsname.FromWire(r.Data)
+				if made == "" && r.Name.String() == c.Qname && r.TTL == 60 {
+					made = to.String()
+				}
+			}
+		}
+		want := ""
+		if c.Result != nil {
+			want = *c.Result
+		}
+		tooLong := want == "YXDOMAIN"
+		if tooLong {
+			want = ""
+		}
+		if made != want || dname != (want != "" || tooLong) || (m.Rcode().String() == "YXDOMAIN") != tooLong {
+			t.Errorf("%s below %s DNAME %s: %s, %q; want %q", c.Qname, c.Owner, c.Target, m.Rcode(), made, want)
+		}
+	}
+}
+
 func TestTruncation(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("$TTL 60\n@ SOA ns h 1 1 1 1 1\n@ NS ns\nns A 192.0.2.1\n")

@@ -7,6 +7,8 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+
+	"fencepost/dnsname"
 )
 
 // EDNS options that are asked for and shown (IANA, DNS EDNS0 Option Codes).
@@ -16,6 +18,7 @@ const (
 	OptionCookie    = 10 // RFC 7873
 	OptionKeepalive = 11 // how long a connection is kept (RFC 7828)
 	OptionPadding   = 12 // RFC 7830
+	OptionReport    = 18 // whom to tell of what is wrong with answers (RFC 9567)
 	OptionVersion   = 19 // which version of a zone it is (RFC 9660)
 )
 
@@ -33,6 +36,7 @@ var optionForms = map[uint16]optionForm{
 	OptionCookie:    {"cookie", hex.EncodeToString},
 	OptionKeepalive: {"connection kept", keepaliveWords},
 	OptionPadding:   {"padding", func(b []byte) string { return fmt.Sprintf("%d octets", len(b)) }},
+	OptionReport:    {"reports go to", nameWords},
 	OptionVersion:   {"zone version", versionWords},
 }
 
@@ -94,6 +98,14 @@ func versionWords(b []byte) string {
 		return hex.EncodeToString(b)
 	}
 	return fmt.Sprintf("serial %d of the last %d labels", binary.BigEndian.Uint32(b[2:]), b[0])
+}
+
+func nameWords(b []byte) string {
+	n, err := dnsname.FromWire(b)
+	if err != nil {
+		return hex.EncodeToString(b)
+	}
+	return n.String()
 }
 
 // Subnet is the option that asks for the answer that a network would be given (RFC 7871 §6).

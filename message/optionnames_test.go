@@ -77,6 +77,8 @@ func TestOptionWords(t *testing.T) {
 		{message.Option{Code: 10, Data: []byte{0xab, 0xcd}}, "cookie", "abcd"},
 		{message.Option{Code: 11, Data: []byte{0, 100}}, "connection kept", "10000 ms"},
 		{message.Option{Code: 12, Data: make([]byte, 30)}, "padding", "30 octets"},
+		{message.Option{Code: 18, Data: []byte("\x06report\x05tides\x07example\x00")}, "reports go to", "report.tides.example."},
+		{message.Option{Code: 18, Data: []byte{9, 1}}, "reports go to", "0901"},
 		{message.Option{Code: 19, Data: []byte{2, 0, 0, 0, 0, 7}}, "zone version", "serial 7 of the last 2 labels"},
 		{message.Option{Code: 65001, Data: []byte{1}}, "option 65001", "01"},
 	} {

@@ -13,6 +13,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/rr"
+	"fencepost/zone"
 )
 
 // optioned asks with options, over UDP or TCP, and gives the answer.
@@ -289,6 +290,43 @@ func TestD33(t *testing.T) {
 			}
 			if m.EDNS != nil && (m.EDNS.Version != 0 || m.EDNS.DO != c.o.DO || len(m.EDNS.Options) > 0) {
 				t.Errorf("%s, TCP %v: %+v", c.what, tcp, m.EDNS)
+			}
+		}
+	}
+}
+
+// D-36, D-39: over UDP no response is longer than what the asker takes, 512 octets at least, nor than
+// 1232; each set either fits or is left out with TC. Over TCP what was said does not matter.
+func TestD36_D39(t *testing.T) {
+	for size := range 40 { // 41 octets a record
+		w := newWorld(t)
+		records := make([]rr.Record, 0, size)
+		for i := range size {
+			records = append(records, rr.Record{Name: apex, Type: rr.TypeTXT, TTL: 60, Data: []byte("\x1c" + strings.Repeat(string(rune('A'+i)), 28))})
+		}
+		records = append(records, rr.Record{Name: apex, Type: rr.TypeSOA, TTL: 60, Data: []byte("\x02ns\x00\x01h\x00\x00\x00\x00\x07\x00\x00\x1c\x20\x00\x00\x03\x84\x00\x12\x75\x00\x00\x00\x01\x2c")})
+		snap, err := w.snap.Replace([]zone.Content{{Owner: apex, Records: records}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.snap = snap
+		for _, c := range []struct {
+			edns  bool
+			says  uint16
+			limit int
+		}{{false, 0, 512}, {true, 0, 512}, {true, 511, 512}, {true, 700, 700}, {true, 1232, 1232}, {true, 1233, 1232}, {true, 65535, 1232}} {
+			q := query("tides.example.", rr.TypeTXT, message.QueryOptions{EDNS: c.edns, UDPSize: c.says})
+			h := New(w.env(), friend)
+			whole, _ := h.Stream(nil, q, other)
+			out := h.Datagram(nil, q, other)
+			m, err := message.Decode(out)
+			all, werr := message.Decode(whole)
+			if err != nil || werr != nil {
+				t.Fatal(err, werr)
+			}
+			fits := len(whole) <= c.limit
+			if len(out) > c.limit || (m.Flags&message.FlagTC == 0) != fits || (len(m.Answer) == size) != (fits || size == 0) || len(all.Answer) != size || all.Flags&message.FlagTC != 0 || (m.EDNS != nil) != c.edns {
+				t.Errorf("%d records, EDNS %v %d: %d octets of %d, %d records, flags %04x", size, c.edns, c.says, len(out), len(whole), len(m.Answer), m.Flags)
 			}
 		}
 	}
