@@ -15,7 +15,7 @@ var testName = regexp.MustCompile(`\b([a-z0-9]+)\.(Test[A-Za-z0-9_]+)`)
 // docs/conformance.md has a line for each rule, and each names tests that exist or says why
 // there is none.
 func TestConformanceIsHeld(t *testing.T) {
-	rules := map[string]int{"D": 55, "F": 35, "H": 55}
+	rules := map[string]int{"D": 55, "F": 35, "H": 55, "I": 26}
 	text, err := os.ReadFile(filepath.Join("docs", "conformance.md"))
 	if err != nil {
 		t.Fatal(err)

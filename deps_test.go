@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"lint"},
 	{"lint/checks"},
 	{"signer"},
-	{"roll", "tsig", "answer", "validate", "cookie"},
+	{"roll", "tsig", "answer", "validate", "cookie", "update"},
 	{"keyring"},
 	{"resolve", "store", "expect"},
 	{"audit", "transfer", "childsync"},

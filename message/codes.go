@@ -24,6 +24,9 @@ const (
 	NXDomain Rcode = 3
 	NotImp   Rcode = 4
 	Refused  Rcode = 5
+	YXDomain Rcode = 6
+	YXRRSet  Rcode = 7
+	NXRRSet  Rcode = 8
 	NotAuth  Rcode = 9
 	NotZone  Rcode = 10
 	BadVers  Rcode = 16
@@ -37,9 +40,9 @@ var rcodes = map[Rcode]word{
 	NXDomain: {"NXDOMAIN", "the name does not exist"},
 	NotImp:   {"NOTIMP", "the server does not do this kind of request"},
 	Refused:  {"REFUSED", "the server refuses to answer"},
-	6:        {"YXDOMAIN", "a name exists that should not"},
-	7:        {"YXRRSET", "a set of records exists that should not"},
-	8:        {"NXRRSET", "a set of records does not exist that should"},
+	YXDomain: {"YXDOMAIN", "a name exists that should not"},
+	YXRRSet:  {"YXRRSET", "a set of records exists that should not"},
+	NXRRSet:  {"NXRRSET", "a set of records does not exist that should"},
 	NotAuth:  {"NOTAUTH", "the server is not responsible for the zone, or the signature was wrong"},
 	NotZone:  {"NOTZONE", "a name is not in the zone"},
 	11:       {"DSOTYPENI", "the server does not do this kind of session"},

@@ -176,7 +176,11 @@ func unpackRecord(msg []byte, off int) (rec rr.Record, next int, err error) {
 		rec.Data = append([]byte(nil), msg[off:off+n]...)
 		return rec, off + n, nil
 	}
-	if rec.TTL > 1<<31-1 { // RFC 2181 §8
+	meta := rec.Class == rr.ClassAny || rec.Class == rr.ClassNone // it stands for others (RFC 2136 §1.3)
+	if meta && n == 0 {
+		return rec, off, nil
+	}
+	if rec.TTL > 1<<31-1 && !meta { // RFC 2181 §8
 		rec.TTL = 0
 	}
 	rec.Data, err = rr.AppendUnpack(nil, msg, off, n, rec.Type)
