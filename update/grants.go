@@ -1,0 +1,84 @@
+package update
+
+import (
+	"net/netip"
+	"slices"
+
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/rr"
+)
+
+// Grant is what the holder of a key may change. What no grant allows is refused.
+type Grant struct {
+	Key   dnsname.Name
+	Zones []dnsname.Name // empty: any
+	Names []Place        // the owner is at one of them; empty: any
+	Types []rr.Type      // empty: any
+	// Add lets records be added, by which single ones (CNAME, DNAME, SOA) and TTLs of sets change;
+	// Remove lets records and sets be removed.
+	Add, Remove bool
+	// OwnAddress lets addresses be added only that the request comes from.
+	OwnAddress bool
+}
+
+// Place is a name, or all names below it without the name itself.
+type Place struct {
+	Name  dnsname.Name
+	Below bool
+}
+
+func (p Place) holds(n dnsname.Name) bool {
+	if p.Below {
+		return n.Below(p.Name)
+	}
+	return n.Equal(p.Name)
+}
+
+// Grants are all grants of a server.
+type Grants []Grant
+
+// For are those that speak of a key and a zone. Where there are none the request is refused before its
+// prerequisites are looked at, for by their codes everything in the zone could be found out.
+func (gs Grants) For(key, zone dnsname.Name) Grants {
+	return slices.DeleteFunc(slices.Clone(gs), func(g Grant) bool {
+		return !g.Key.Equal(key) || len(g.Zones) > 0 && !slices.ContainsFunc(g.Zones, zone.Equal)
+	})
+}
+
+// Allow looks whether each change is granted (RFC 2136 §3.3), to a request that came from an
+// address; nil: it is. The grants are those of For.
+func (gs Grants) Allow(r *Request, from netip.Addr) *Refusal {
+	for i := range r.Changes {
+		x := &r.Changes[i]
+		if !slices.ContainsFunc(gs, func(g Grant) bool { return g.covers(x, from) }) {
+			verb := "remove"
+			if x.Class == rr.ClassIN {
+				verb = "add"
+			}
+			what := x.Type.String()
+			if x.Type == rr.TypeANY {
+				what = "all records"
+			}
+			return refuse(message.Refused, "the key may not %s %s at %s", verb, what, x.Name)
+		}
+	}
+	return nil
+}
+
+// covers reports whether a grant allows a change. All records of a name at once go only with a grant
+// for any type.
+func (g *Grant) covers(x *rr.Record, from netip.Addr) bool {
+	adds := x.Class == rr.ClassIN
+	switch {
+	case adds && !g.Add, !adds && !g.Remove:
+		return false
+	case len(g.Names) > 0 && !slices.ContainsFunc(g.Names, func(p Place) bool { return p.holds(x.Name) }):
+		return false
+	case len(g.Types) > 0 && !slices.Contains(g.Types, x.Type):
+		return false
+	}
+	return !adds || !g.OwnAddress || notAddress(x.Type) || string(x.Data) == string(from.Unmap().AsSlice())
+}
+
+func notAddress(t rr.Type) bool { return t != rr.TypeA && t != rr.TypeAAAA }

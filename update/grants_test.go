@@ -1,0 +1,97 @@
+package update
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"fencepost/dnsname"
+	"fencepost/message"
+	"fencepost/rr"
+)
+
+// I-11, I-23: each change has to be granted, by one grant alone.
+func TestI11_I23(t *testing.T) {
+	key := dnsname.MustParse("buoy.")
+	own := []Place{{Name: dnsname.MustParse("a.tides.example.")}}
+	below := []Place{{Name: dnsname.MustParse("y.tides.example."), Below: true}}
+	from := netip.MustParseAddr("::ffff:1.1.1.1")
+	a := rec("a.tides.example.", in, rr.TypeA, 60, addr)
+	for _, c := range []struct {
+		what   string
+		grants Grants
+		x      []rr.Record
+		want   bool
+	}{
+		{"nothing is granted", nil, []rr.Record{a}, false},
+		{"to another key", Grants{{Key: dnsname.MustParse("tern."), Add: true}}, []rr.Record{a}, false},
+		{"for another zone", Grants{{Key: key, Zones: []dnsname.Name{dnsname.MustParse("reef.example.")}, Add: true}}, []rr.Record{a}, false},
+		{"for a zone above", Grants{{Key: key, Zones: []dnsname.Name{dnsname.MustParse("example.")}, Add: true}}, []rr.Record{a}, false},
+		{"for the zone", Grants{{Key: dnsname.MustParse("BUOY."), Zones: []dnsname.Name{dnsname.MustParse("reef.example."), dnsname.MustParse("TIDES.example.")}, Add: true}}, []rr.Record{a}, true},
+		{"all", Grants{{Key: key, Add: true, Remove: true}}, []rr.Record{a, rec("b.tides.example.", all, rr.TypeANY, 0, "")}, true},
+		{"neither way", Grants{{Key: key}}, []rr.Record{a}, false},
+		{"removing alone", Grants{{Key: key, Remove: true}}, []rr.Record{a}, false},
+		{"adding alone", Grants{{Key: key, Add: true}}, []rr.Record{rec("a.tides.example.", none, rr.TypeA, 0, addr)}, false},
+		{"a name", Grants{{Key: key, Names: own, Add: true}}, []rr.Record{a, rec("A.Tides.example.", in, rr.TypeTXT, 60, "\x01x")}, true},
+		{"not below the name", Grants{{Key: key, Names: own, Add: true}}, []rr.Record{rec("x.a.tides.example.", in, rr.TypeA, 60, addr)}, false},
+		{"not above the name", Grants{{Key: key, Names: own, Add: true}}, []rr.Record{rec("tides.example.", in, rr.TypeA, 60, addr)}, false},
+		{"below a name", Grants{{Key: key, Names: below, Add: true}}, []rr.Record{rec("x.y.tides.example.", in, rr.TypeA, 60, addr), rec("w.x.y.tides.example.", in, rr.TypeA, 60, addr)}, true},
+		{"not the name above", Grants{{Key: key, Names: below, Add: true}}, []rr.Record{rec("y.tides.example.", in, rr.TypeA, 60, addr)}, false},
+		{"not a name that ends alike", Grants{{Key: key, Names: below, Add: true}}, []rr.Record{rec("xy.tides.example.", in, rr.TypeA, 60, addr)}, false},
+		{"a type", Grants{{Key: key, Types: []rr.Type{rr.TypeTXT, rr.TypeA}, Add: true}}, []rr.Record{a}, true},
+		{"another type", Grants{{Key: key, Types: []rr.Type{rr.TypeTXT}, Add: true}}, []rr.Record{a}, false},
+		{"all of a name with a grant for a type", Grants{{Key: key, Types: []rr.Type{rr.TypeA}, Remove: true}}, []rr.Record{rec("a.tides.example.", all, rr.TypeANY, 0, "")}, false},
+		{"one of several changes", Grants{{Key: key, Names: own, Add: true}}, []rr.Record{a, a, rec("b.tides.example.", in, rr.TypeA, 60, addr)}, false},
+		{"halves of two grants", Grants{{Key: key, Names: own, Types: []rr.Type{rr.TypeTXT}, Add: true}, {Key: key, Names: below, Types: []rr.Type{rr.TypeA}, Add: true}}, []rr.Record{a}, false},
+		{"each by its grant", Grants{{Key: key, Types: []rr.Type{rr.TypeTXT}, Add: true}, {Key: key, Types: []rr.Type{rr.TypeA}, Add: true}}, []rr.Record{a, rec("a.tides.example.", in, rr.TypeTXT, 60, "\x01x")}, true},
+		{"one's own address", Grants{{Key: key, OwnAddress: true, Add: true, Remove: true}}, []rr.Record{rec("a.tides.example.", all, rr.TypeA, 0, ""), a}, true},
+		{"another's address", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeA, 60, "\x01\x01\x01\x02")}, false},
+		{"the same address in another family", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeAAAA, 60, "\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\xff\xff\x01\x01\x01\x01")}, false},
+		{"a text beside one's address", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeTXT, 60, "\x01x")}, true},
+	} {
+		no := c.grants.For(key, apex).Allow(&Request{Zone: apex, Changes: c.x}, from)
+		if (no == nil) != c.want || no != nil && no.Code != message.Refused {
+			t.Errorf("%s: %v", c.what, no)
+		}
+	}
+}
+
+// More grants never allow less, and a request is allowed where each of its changes is.
+func TestGrantsAdd(t *testing.T) {
+	g := rand.New(rand.NewPCG(1, 2))
+	key := dnsname.MustParse("buoy.")
+	some1 := func() Grant {
+		out := Grant{Key: key, Add: g.IntN(2) == 0, Remove: g.IntN(2) == 0, OwnAddress: g.IntN(2) == 0}
+		for range g.IntN(3) {
+			out.Names = append(out.Names, Place{some(g, false).Name, g.IntN(2) == 0})
+		}
+		for range g.IntN(3) {
+			out.Types = append(out.Types, some(g, false).Type)
+		}
+		return out
+	}
+	allowed := 0
+	for range 20000 {
+		gs := Grants{some1(), some1()}
+		req := &Request{Zone: apex, Changes: []rr.Record{some(g, false), some(g, false)}}
+		from := netip.MustParseAddr("1.1.1.2")
+		each := true
+		for i := range req.Changes {
+			one := &Request{Zone: apex, Changes: req.Changes[i : i+1]}
+			either := gs[:1].Allow(one, from) == nil || gs[1:].Allow(one, from) == nil
+			if either != (gs.Allow(one, from) == nil) {
+				t.Fatalf("%+v: %v", gs, one.Changes)
+			}
+			each = each && either
+		}
+		if each != (gs.Allow(req, from) == nil) {
+			t.Fatalf("%+v: %v", gs, req.Changes)
+		}
+		if each {
+			allowed++
+		}
+	}
+	if allowed < 500 || allowed > 19500 {
+		t.Errorf("%d of 20000 are allowed: that tells nothing", allowed)
+	}
+}
