@@ -111,19 +111,27 @@ var single = map[rr.Type]bool{rr.TypeCNAME: true, rr.TypeDNAME: true, rr.TypeSOA
 // add adds a record (RFC 2136 §3.4.2.2); what would stand beside an alias, or an SOA that is not
 // newer, is passed over. All records of a set have the TTL of the one that came last (RFC 2181 §5.2).
 func (n *name) add(x *rr.Record) {
+	at, replaces := -1, replaced(x) // the record whose place it takes
 	for i := range n.now {
-		if y := &n.now[i]; x.Type == rr.TypeCNAME && !beside[y.Type] || y.Type == rr.TypeCNAME && !beside[x.Type] {
+		y := &n.now[i]
+		if x.Type == rr.TypeCNAME && !beside[y.Type] || y.Type == rr.TypeCNAME && !beside[x.Type] {
 			return
+		}
+		if y.Type == x.Type && at < 0 && replaces(y) {
+			at = i
 		}
 	}
 	if x.Type == rr.TypeSOA && !n.newerSOA(x) {
 		return
 	}
-	n.now = slices.DeleteFunc(n.now, func(y rr.Record) bool { return y.Type == x.Type && replaces(x, &y) })
 	for i := range n.now {
-		if n.now[i].Type == x.Type {
-			n.now[i].TTL = x.TTL
+		if y := &n.now[i]; y.Type == x.Type {
+			y.TTL = x.TTL
 		}
+	}
+	if at >= 0 {
+		n.now[at].Data = x.Data
+		return
 	}
 	n.now = append(n.now, rr.Record{Name: n.owner, Type: x.Type, Class: rr.ClassIN, TTL: x.TTL, Data: x.Data})
 }
@@ -140,25 +148,28 @@ func (n *name) newerSOA(x *rr.Record) bool {
 	return false
 }
 
-// replaces reports whether a record takes the place of another of its type.
-func replaces(x, y *rr.Record) bool {
+// replaced is how the record is known whose place x takes, among those of its type.
+func replaced(x *rr.Record) func(y *rr.Record) bool {
 	const wks, addressAndProtocol = 11, 5
-	if x.Type == wks && len(x.Data) >= addressAndProtocol && len(y.Data) >= addressAndProtocol {
-		return string(x.Data[:addressAndProtocol]) == string(y.Data[:addressAndProtocol])
+	switch {
+	case single[x.Type]:
+		return func(*rr.Record) bool { return true }
+	case x.Type == wks && len(x.Data) >= addressAndProtocol:
+		return func(y *rr.Record) bool { return bytes.HasPrefix(y.Data, x.Data[:addressAndProtocol]) }
 	}
-	return single[x.Type] || sameData(x, y)
+	return same(x)
 }
 
-// sameData reports whether records of one type say the same; names in them are the same in either
-// case (RFC 4343 §3).
-func sameData(x, y *rr.Record) bool {
-	switch {
-	case len(x.Data) != len(y.Data):
-		return false
-	case bytes.Equal(x.Data, y.Data):
-		return true
+// same is how a record is known that says the same as x, among those of its type; names in it are the
+// same in either case (RFC 4343 §3).
+func same(x *rr.Record) func(y *rr.Record) bool {
+	if !rr.HasNames(x.Type) {
+		return func(y *rr.Record) bool { return bytes.Equal(x.Data, y.Data) }
 	}
-	return rr.HasNames(x.Type) && bytes.Equal(rr.AppendFolded(nil, x.Type, x.Data), rr.AppendFolded(nil, y.Type, y.Data))
+	folded := rr.AppendFolded(nil, x.Type, x.Data)
+	return func(y *rr.Record) bool {
+		return len(y.Data) == len(folded) && (bytes.Equal(x.Data, y.Data) || bytes.Equal(folded, rr.AppendFolded(nil, y.Type, y.Data)))
+	}
 }
 
 // deleteSets removes a set, or with type ANY all of them (§3.4.2.3); SOA and NS of the apex stay.
@@ -180,7 +191,10 @@ func (n *name) deleteRecord(x *rr.Record) {
 	if n.apex && (x.Type == rr.TypeSOA || x.Type == rr.TypeNS && servers == 1) {
 		return
 	}
-	n.now = slices.DeleteFunc(n.now, func(y rr.Record) bool { return y.Type == x.Type && sameData(x, &y) })
+	is := same(x)
+	if at := slices.IndexFunc(n.now, func(y rr.Record) bool { return y.Type == x.Type && is(&y) }); at >= 0 {
+		n.now = slices.Delete(n.now, at, at+1)
+	}
 }
 
 // raise gives the SOA another serial.
