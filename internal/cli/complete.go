@@ -101,6 +101,7 @@ var flagValues = map[string]func(*ops.App) []string{
 	"like":      (*ops.App).ZoneNames,
 	"role":      words("single", "ksk", "zsk"),
 	"transport": words("udp", "tcp"),
+	"class":     words("IN", "CH"),
 	"what":      words("keys", "ksk", "zsk", "sign", "unsign"),
 	"zone":      (*ops.App).ZoneNames,
 }
