@@ -1,0 +1,86 @@
+package update
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"fencepost/message"
+	"fencepost/zone"
+)
+
+// A difference as a request makes the same difference, over the wire too; and it is refused where
+// something that it touches is not as it was, and only there.
+func TestFromDelta(t *testing.T) {
+	raise := func(s uint32) uint32 { return s + 1 }
+	change := func(g *rand.Rand, z *zone.Snapshot, n int) *zone.Snapshot {
+		req := &Request{Zone: apex}
+		for range n {
+			req.Changes = append(req.Changes, some(g, false))
+		}
+		next, err := req.Apply(z, raise)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return next
+	}
+	clashes := 0
+	for seed := range uint64(3000) {
+		g := rand.New(rand.NewPCG(seed, 3))
+		old := change(g, build(t, start(10)), g.IntN(20))
+		next := change(g, old, g.IntN(20))
+		d := zone.Diff(old, next)
+		m, err := message.Decode(FromDelta(old, d).Append(nil, 1))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req, _ := Read(m)
+		if no := req.Check(old); no != nil {
+			t.Fatalf("seed %d: on what it was made from: %v\n%v", seed, no, req.Prerequisites)
+		}
+		if no := req.Scan(); no != nil {
+			t.Fatalf("seed %d: %v", seed, no)
+		}
+		got, err := req.Apply(old, raise)
+		if err != nil || records(got).dump() != records(next).dump() {
+			t.Fatalf("seed %d: %v\n%v\ngive\n%s\nwant\n%s", seed, err, req.Changes, records(got).dump(), records(next).dump())
+		}
+		// Somebody else changes the zone meanwhile.
+		theirs := change(g, old, 1+g.IntN(3))
+		touched := map[string]bool{} // by set; and names that were new
+		for i := range d.Sets {
+			if c := &d.Sets[i]; !c.SerialAlone() {
+				touched[c.Owner.Key()+c.Type().String()] = true
+				var n zone.Node
+				if !old.GetName(c.Owner, &n) {
+					touched[c.Owner.Key()] = true
+				}
+			}
+		}
+		clash := false
+		d2 := zone.Diff(old, theirs)
+		for i := range d2.Sets {
+			c := &d2.Sets[i]
+			onlyTTL := records2(c.Removed) == records2(c.Added) // is not compared (RFC 2136 §1.1.1)
+			here := touched[c.Owner.Key()+c.Type().String()] || touched[c.Owner.Key()]
+			clash = clash || here && !onlyTTL
+		}
+		if clash {
+			clashes++
+		}
+		if no := req.Check(theirs); (no != nil) != clash {
+			t.Fatalf("seed %d: %v, want a clash: %v", seed, no, clash)
+		}
+	}
+	if clashes < 100 {
+		t.Errorf("%d clashes", clashes)
+	}
+}
+
+// records2 are the data of a set, in one text without regard to case.
+func records2(set zone.RRset) (out string) {
+	for data := range set.Data {
+		r := rec("x.", in, set.Type, 0, string(data))
+		out += key(&r) + ";"
+	}
+	return out
+}
