@@ -2,9 +2,11 @@ package update
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"fencepost/message"
+	"fencepost/rr"
 	"fencepost/zone"
 )
 
@@ -83,4 +85,30 @@ func records2(set zone.RRset) (out string) {
 		out += key(&r) + ";"
 	}
 	return out
+}
+
+// All servers of a zone are replaced at once, a name becomes an alias and another stops being one, and
+// the SOA has another contact.
+func TestFromDeltaTurns(t *testing.T) {
+	in4 := func(name string, typ rr.Type, data string) rr.Record { return rec(name, in, typ, 60, data) }
+	old := build(t, start(10))
+	m := slices.DeleteFunc(start(12), func(r rr.Record) bool {
+		return r.Name.Equal(apex) && r.Type == rr.TypeNS || r.Type == rr.TypeCNAME || r.Name.String() == "a.tides.example."
+	})
+	m[0].Data = soa(12, 77)
+	m = append(m, in4("tides.example.", rr.TypeNS, "\x02xx\x00"), in4("c.tides.example.", rr.TypeA, addr), in4("a.tides.example.", rr.TypeCNAME, "\x01b\x00"))
+	next := build(t, m)
+	req := FromDelta(old, zone.Diff(old, next))
+	for _, x := range req.Changes {
+		if x.Type == rr.TypeSOA && x.Class != in {
+			t.Errorf("%v", x)
+		}
+	}
+	if no := req.Check(old); no != nil {
+		t.Error(no)
+	}
+	got, err := req.Apply(old, func(s uint32) uint32 { return s + 1 })
+	if err != nil || records(got).dump() != m.dump() || got.Serial() != 12 {
+		t.Errorf("%v, serial %d\n%s\nwant\n%s", err, got.Serial(), records(got).dump(), m.dump())
+	}
 }
