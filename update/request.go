@@ -1,6 +1,7 @@
 // Package update carries out changes of a zone that come as a message (RFC 2136): what a
-// request asks for, whether what it takes for granted holds, and what becomes of the zone. Who
-// may do it, when it is stored and what is answered is somebody else's business.
+// request asks for, whether what it takes for granted holds, who may do it, and what becomes of the
+// zone; and the way back, from a difference to a request. When it is stored and what is answered is
+// somebody else's business.
 package update
 
 import (
