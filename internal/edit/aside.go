@@ -23,10 +23,7 @@ func (a *Files) SetAside(o Edit, n zonefile.AsideNote) (*Edited, error) {
 	}
 	o.remove = true
 	return a.apply(o, func(e *ZoneEdit, s *RecordSpec) error {
-		found := e.file.Records(s.owner, s.t)
-		if s.wire != nil {
-			found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(s.t, r.Data, s.wire) })
-		}
+		found := e.meant(s)
 		if len(found) == 0 {
 			for _, x := range e.file.Asides() {
 				if x.Owner.Equal(s.owner) && (s.t == 0 || x.Type == s.t) {
@@ -35,22 +32,10 @@ func (a *Files) SetAside(o Edit, n zonefile.AsideNote) (*Edited, error) {
 			}
 			return e.none(s.owner, s.t)
 		}
-		for _, r := range found {
-			if r.Type == rr.TypeSOA {
-				return Usage("a zone is none without its SOA: it cannot be set aside")
-			}
-			if e.ed.Removed(r) {
-				continue
-			}
-			e.ed.SetAside(r, n)
-			e.expect(s.owner, r.Type, r.Data, -1)
-			if o.PTR {
-				if err := e.b.removePTR(s.owner, r); err != nil {
-					return err
-				}
-			}
+		if slices.ContainsFunc(found, func(r *zonefile.Entry) bool { return r.Type == rr.TypeSOA }) {
+			return Usage("a zone is none without its SOA: it cannot be set aside")
 		}
-		return nil
+		return e.takeOut(found, s.owner, o.PTR, func(r *zonefile.Entry) { e.ed.SetAside(r, n) })
 	})
 }
 

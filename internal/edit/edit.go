@@ -147,27 +147,38 @@ func (e *ZoneEdit) expect(owner dnsname.Name, t rr.Type, data []byte, by int) {
 func (a *Files) Remove(o Edit) (*Edited, error) {
 	o.remove = true
 	return a.apply(o, func(e *ZoneEdit, s *RecordSpec) error {
-		found := e.file.Records(s.owner, s.t)
-		if s.wire != nil {
-			found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(s.t, r.Data, s.wire) })
-		}
+		found := e.meant(s)
 		if len(found) == 0 {
 			return e.none(s.owner, s.t)
 		}
-		for _, r := range found {
-			if e.ed.Removed(r) {
-				continue
-			}
-			e.ed.Remove(r)
-			e.expect(s.owner, r.Type, r.Data, -1)
-			if o.PTR {
-				if err := e.b.removePTR(s.owner, r); err != nil {
-					return err
-				}
+		return e.takeOut(found, s.owner, o.PTR, e.ed.Remove)
+	})
+}
+
+// meant are the records that a spec names: one, all of a type, or all of an owner.
+func (e *ZoneEdit) meant(s *RecordSpec) []*zonefile.Entry {
+	found := e.file.Records(s.owner, s.t)
+	if s.wire != nil {
+		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(s.t, r.Data, s.wire) })
+	}
+	return found
+}
+
+// takeOut takes records out of the zone in the way of out, and with ptr what points back to them.
+func (e *ZoneEdit) takeOut(records []*zonefile.Entry, owner dnsname.Name, ptr bool, out func(*zonefile.Entry)) error {
+	for _, r := range records {
+		if e.ed.Removed(r) {
+			continue
+		}
+		out(r)
+		e.expect(owner, r.Type, r.Data, -1)
+		if ptr {
+			if err := e.b.removePTR(owner, r); err != nil {
+				return err
 			}
 		}
-		return nil
-	})
+	}
+	return nil
 }
 
 // serialStyle is the workspace's style, or by date without a workspace.
