@@ -78,6 +78,31 @@ func (f *Finder) Addresses(host dnsname.Name) ([]netip.AddrPort, error) {
 	return h.Addrs, h.Why
 }
 
+// GlueAddrs are the addresses in the data of glue records, with the port of the DNS; data of
+// other lengths are passed over.
+func GlueAddrs(glue [][]byte) (out []netip.AddrPort) {
+	for _, g := range glue {
+		if a, ok := netip.AddrFromSlice(g); ok {
+			out = append(out, netip.AddrPortFrom(a, Port))
+		}
+	}
+	return out
+}
+
+// Reach is where a host is reached: as Override says, by its glue, or where its addresses are
+// found.
+func (t *Tracer) Reach(ctx context.Context, host dnsname.Name, glue [][]byte) ([]netip.AddrPort, error) {
+	if t.Override != nil {
+		if at := t.Override(host); len(at) > 0 {
+			return at, nil
+		}
+	}
+	if at := GlueAddrs(glue); len(at) > 0 {
+		return at, nil
+	}
+	return t.Addresses(ctx, host)
+}
+
 // Addresses finds where a host is reached.
 func (t *Tracer) Addresses(ctx context.Context, host dnsname.Name) ([]netip.AddrPort, error) {
 	h := t.begin(ctx, &Trace{}).addresses(host, nil)

@@ -151,17 +151,7 @@ func (n *Internet) Follow(ctx context.Context, net netio.Network, child dnsname.
 		}
 		tracer.Roots = append(tracer.Roots, h)
 	}
-	asker := childsync.Asker{Asker: tracer.Asker, Reach: func(ctx context.Context, host dnsname.Name, glue [][]byte) (out []netip.AddrPort, err error) {
-		for _, g := range glue {
-			if a, ok := netip.AddrFromSlice(g); ok {
-				out = append(out, netip.AddrPortFrom(a, resolve.Port))
-			}
-		}
-		if len(out) > 0 {
-			return out, nil
-		}
-		return tracer.Addresses(ctx, host)
-	}}
+	asker := childsync.Asker{Asker: tracer.Asker, Reach: tracer.Reach}
 	seen, err := asker.Ask(ctx, c)
 	if err != nil {
 		return "", err

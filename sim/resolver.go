@@ -218,12 +218,7 @@ func (r *resolver) walker() *resolve.Walker {
 		w.Roots = append(w.Roots, netip.AddrPortFrom(a, resolve.Port))
 	}
 	w.Reach = func(_ context.Context, host dnsname.Name, glue [][]byte) (out []netip.AddrPort, err error) {
-		for _, g := range glue {
-			if a, ok := netip.AddrFromSlice(g); ok {
-				out = append(out, netip.AddrPortFrom(a, resolve.Port))
-			}
-		}
-		if len(out) == 0 {
+		if out = resolve.GlueAddrs(glue); len(out) == 0 {
 			for _, a := range r.n.addrsOf(host) {
 				out = append(out, netip.AddrPortFrom(a, resolve.Port))
 			}

@@ -196,14 +196,6 @@ func TestTraceFaults(t *testing.T) {
 }
 
 // reach is where a server of the world is reached.
-func (w *world) reach(ctx context.Context, host dnsname.Name, glue [][]byte) (out []netip.AddrPort, err error) {
-	for _, g := range glue {
-		if a, ok := netip.AddrFromSlice(g); ok {
-			out = append(out, netip.AddrPortFrom(a, 53))
-		}
-	}
-	if len(out) > 0 {
-		return out, nil
-	}
-	return w.tracer().Addresses(ctx, host)
+func (w *world) reach(ctx context.Context, host dnsname.Name, glue [][]byte) ([]netip.AddrPort, error) {
+	return w.tracer().Reach(ctx, host, glue)
 }

@@ -7,7 +7,6 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
-	"net/netip"
 	"strings"
 	"time"
 
@@ -103,23 +102,7 @@ func (a *App) walker(timeout time.Duration) *resolve.Walker {
 	for _, h := range t.Roots {
 		w.Roots = append(w.Roots, h.Addrs...)
 	}
-	w.Reach = func(ctx context.Context, host dnsname.Name, glue [][]byte) (out []netip.AddrPort, err error) {
-		if t.Override != nil {
-			out = t.Override(host)
-		}
-		if len(out) > 0 {
-			return out, nil
-		}
-		for _, g := range glue {
-			if ip, ok := netip.AddrFromSlice(g); ok {
-				out = append(out, netip.AddrPortFrom(ip, resolve.Port))
-			}
-		}
-		if len(out) > 0 {
-			return out, nil
-		}
-		return t.Addresses(ctx, host)
-	}
+	w.Reach = t.Reach
 	return w
 }
 

@@ -82,12 +82,7 @@ func (a *App) reach(ctx context.Context, host dnsname.Name, glue [][]byte) (out 
 			return []netip.AddrPort{at}, nil
 		}
 	}
-	for _, g := range glue {
-		if ip, ok := netip.AddrFromSlice(g); ok {
-			out = append(out, netip.AddrPortFrom(ip, workspace.DefaultPort))
-		}
-	}
-	if len(out) > 0 {
+	if out = resolve.GlueAddrs(glue); len(out) > 0 {
 		return out, nil
 	}
 	ips, err := netio.Or(a.Net).LookupAddr(ctx, host.String())
