@@ -9,20 +9,12 @@ import (
 
 // expectationWords completes files of expectations; nil for other documents.
 func (s *server) expectationWords(params json.RawMessage) (any, error) {
-	var p positionParams
-	if err := decode(params, &p); err != nil {
+	sp, err := s.place(params)
+	if sp == nil || !strings.HasSuffix(sp.b.Path, ops.ExpectSuffix) {
 		return nil, err
 	}
-	d := s.doc(p.TextDocument.URI)
-	if d == nil {
-		return nil, nil
-	}
-	b := s.current(d)
-	if !strings.HasSuffix(b.Path, ops.ExpectSuffix) {
-		return nil, nil
-	}
 	items := []completionItem{}
-	for _, w := range b.ExpectationWords(offset(b.Text, lineStarts(b.Text), p.Position)) {
+	for _, w := range sp.b.ExpectationWords(sp.off) {
 		kind := kindValue
 		if w.Language {
 			kind = kindKeyword

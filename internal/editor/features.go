@@ -56,9 +56,8 @@ type spot struct {
 	tok    int             // its word there, or -1
 }
 
-// at finds the spot of a request; nil for a document that is not open or no zone
-// file.
-func (s *server) at(params json.RawMessage) (*spot, error) {
+// place finds the document of a request and the place in it; nil for a document that is not open.
+func (s *server) place(params json.RawMessage) (*spot, error) {
 	var p positionParams
 	if err := decode(params, &p); err != nil {
 		return nil, err
@@ -68,11 +67,19 @@ func (s *server) at(params json.RawMessage) (*spot, error) {
 		return nil, nil
 	}
 	b := s.current(d)
-	if b.File == nil {
-		return nil, nil
-	}
 	sp := &spot{b: b, uri: d.uri, starts: lineStarts(b.Text), tok: -1}
 	sp.off = offset(b.Text, sp.starts, p.Position)
+	return sp, nil
+}
+
+// at finds the spot of a request, with the entry that holds it; nil for a document that is not open or no zone
+// file.
+func (s *server) at(params json.RawMessage) (*spot, error) {
+	sp, err := s.place(params)
+	if sp == nil || sp.b.File == nil {
+		return nil, err
+	}
+	b := sp.b
 	for _, e := range b.File.Entries {
 		from, to := e.File.Offset(e.Span.Start), e.File.Offset(e.Span.End)
 		if sp.off < from || sp.off >= to && !(sp.off == to && to == len(b.Text)) {
