@@ -1,6 +1,7 @@
 package rr
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 
@@ -118,6 +119,11 @@ func AppendFolded(dst []byte, t Type, data []byte) []byte {
 		}
 	}
 	return append(dst, it.rest...)
+}
+
+// SameData reports whether data of a type mean the same: names compare without case (RFC 4343).
+func SameData(t Type, a, b []byte) bool {
+	return bytes.Equal(a, b) || len(a) == len(b) && HasNames(t) && bytes.Equal(AppendFolded(nil, t, a), AppendFolded(nil, t, b))
 }
 
 // HasCanonicalNames reports whether AppendCanonical can change data of type t.

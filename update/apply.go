@@ -157,19 +157,7 @@ func replaced(x *rr.Record) func(y *rr.Record) bool {
 	case x.Type == wks && len(x.Data) >= addressAndProtocol:
 		return func(y *rr.Record) bool { return bytes.HasPrefix(y.Data, x.Data[:addressAndProtocol]) }
 	}
-	return same(x)
-}
-
-// same is how a record is known that says the same as x, among those of its type; names in it are the
-// same in either case (RFC 4343 §3).
-func same(x *rr.Record) func(y *rr.Record) bool {
-	if !rr.HasNames(x.Type) {
-		return func(y *rr.Record) bool { return bytes.Equal(x.Data, y.Data) }
-	}
-	folded := rr.AppendFolded(nil, x.Type, x.Data)
-	return func(y *rr.Record) bool {
-		return len(y.Data) == len(folded) && (bytes.Equal(x.Data, y.Data) || bytes.Equal(folded, rr.AppendFolded(nil, y.Type, y.Data)))
-	}
+	return func(y *rr.Record) bool { return rr.SameData(x.Type, x.Data, y.Data) }
 }
 
 // deleteSets removes a set, or with type ANY all of them (§3.4.2.3); SOA and NS of the apex stay.
@@ -191,8 +179,7 @@ func (n *name) deleteRecord(x *rr.Record) {
 	if n.apex && (x.Type == rr.TypeSOA || x.Type == rr.TypeNS && servers == 1) {
 		return
 	}
-	is := same(x)
-	if at := slices.IndexFunc(n.now, func(y rr.Record) bool { return y.Type == x.Type && is(&y) }); at >= 0 {
+	if at := slices.IndexFunc(n.now, func(y rr.Record) bool { return y.Type == x.Type && rr.SameData(x.Type, x.Data, y.Data) }); at >= 0 {
 		n.now = slices.Delete(n.now, at, at+1)
 	}
 }

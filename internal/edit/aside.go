@@ -45,7 +45,7 @@ func (a *Files) PutBack(o Edit) (*Edited, error) {
 		asides := e.file.Asides()
 		found := false
 		for _, x := range asides {
-			if !x.Owner.Equal(s.owner) || s.t != 0 && x.Type != s.t || s.wire != nil && !sameData(x.Type, x.Data, s.wire) {
+			if !x.Owner.Equal(s.owner) || s.t != 0 && x.Type != s.t || s.wire != nil && !rr.SameData(x.Type, x.Data, s.wire) {
 				continue
 			}
 			found = true

@@ -45,7 +45,7 @@ func (e *ZoneEdit) changeOne(s *RecordSpec, o Edit) error {
 // like is the record that says what s says, or nil.
 func (e *ZoneEdit) like(s *RecordSpec) *zonefile.Entry {
 	for _, r := range e.file.Records(s.owner, s.t) {
-		if sameData(s.t, r.Data, s.wire) && !e.ed.Removed(r) {
+		if rr.SameData(s.t, r.Data, s.wire) && !e.ed.Removed(r) {
 			return r
 		}
 	}
@@ -110,10 +110,4 @@ func (e *ZoneEdit) retime(r *zonefile.Entry, s *RecordSpec) error {
 		e.retimed[key(r.Owner, r.Type, 0, r.Data)] = true
 	}
 	return nil
-}
-
-// sameData reports whether data of a type mean the same: names compare without case
-// (RFC 4343).
-func sameData(t rr.Type, a, b []byte) bool {
-	return bytes.Equal(a, b) || rr.HasNames(t) && bytes.Equal(rr.AppendFolded(nil, t, a), rr.AppendFolded(nil, t, b))
 }

@@ -159,7 +159,7 @@ func (a *Files) Remove(o Edit) (*Edited, error) {
 func (e *ZoneEdit) meant(s *RecordSpec) []*zonefile.Entry {
 	found := e.file.Records(s.owner, s.t)
 	if s.wire != nil {
-		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(s.t, r.Data, s.wire) })
+		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !rr.SameData(s.t, r.Data, s.wire) })
 	}
 	return found
 }
@@ -304,7 +304,7 @@ func (e *ZoneEdit) pick(owner dnsname.Name, t rr.Type, from string) (*zonefile.E
 		if err != nil {
 			return nil, err
 		}
-		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !sameData(t, r.Data, want) })
+		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !rr.SameData(t, r.Data, want) })
 	}
 	switch len(found) {
 	case 1:

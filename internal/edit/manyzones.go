@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"fencepost/dnsname"
+	"fencepost/rr"
 	"fencepost/zonefile"
 )
 
@@ -66,7 +67,7 @@ func (e *ZoneEdit) applyOne(o Edit, s *RecordSpec, do func(e *ZoneEdit, s *Recor
 	}
 	found := false
 	for _, r := range e.file.All {
-		if r.Kind != zonefile.Record || r.Type != s.t || !sameData(s.t, r.Data, from) || e.ed.Removed(r) {
+		if r.Kind != zonefile.Record || r.Type != s.t || !rr.SameData(s.t, r.Data, from) || e.ed.Removed(r) {
 			continue
 		}
 		owner, err := dnsname.FromWire(r.Owner)

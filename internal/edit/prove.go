@@ -103,7 +103,7 @@ func (e *ZoneEdit) asExpected(d *zone.Delta) bool {
 		case c.Respelled || c.Removed.N > 0 && c.Added.N > 0 && c.Removed.TTL != c.Added.TTL && c.Type() != rr.TypeSOA:
 			return false
 		case c.Type() == rr.TypeSOA:
-			if c.Added.N != 1 || c.Removed.N != 1 || c.Removed.TTL != c.Added.TTL || !sameData(rr.TypeSOA, wantSOA, c.Added.First()) {
+			if c.Added.N != 1 || c.Removed.N != 1 || c.Removed.TTL != c.Added.TTL || !rr.SameData(rr.TypeSOA, wantSOA, c.Added.First()) {
 				return false
 			}
 			wantSOA = nil
@@ -122,7 +122,7 @@ func (e *ZoneEdit) asExpected(d *zone.Delta) bool {
 			}
 		}
 	}
-	return len(todo) == 0 && (wantSOA == nil || sameData(rr.TypeSOA, wantSOA, e.file.SOA().Data))
+	return len(todo) == 0 && (wantSOA == nil || rr.SameData(rr.TypeSOA, wantSOA, e.file.SOA().Data))
 }
 
 // written is how often the file has a record, by its key; negative where that cannot be
@@ -205,7 +205,7 @@ func (e *ZoneEdit) proveSOA(after *zonefile.File) error {
 	if e.soa != nil {
 		want = e.soa
 	}
-	if soa == nil || !sameData(rr.TypeSOA, rr.SetSerial(bytes.Clone(want), e.becomes), soa.Data) {
+	if soa == nil || !rr.SameData(rr.TypeSOA, rr.SetSerial(bytes.Clone(want), e.becomes), soa.Data) {
 		return fmt.Errorf("%s is laid out so that this edit would not give the SOA that was asked for; edit it by hand", Shown(e.path))
 	}
 	return nil

@@ -116,10 +116,10 @@ func (e *ZoneEdit) bringBack(c *zone.SetDelta, have []*zonefile.Entry) error {
 	var gone []*zonefile.Entry
 	come := slices.Collect(c.Added.Data)
 	for data := range c.Removed.Data {
-		i := slices.IndexFunc(come, func(d []byte) bool { return sameData(c.Type(), d, data) })
+		i := slices.IndexFunc(come, func(d []byte) bool { return rr.SameData(c.Type(), d, data) })
 		for _, r := range have {
 			switch {
-			case !sameData(r.Type, r.Data, data):
+			case !rr.SameData(r.Type, r.Data, data):
 			case i >= 0: // it stays, with another TTL
 				if err := e.retime(r, e.back(c, data, r)); err != nil {
 					return err
