@@ -142,6 +142,7 @@ func TestD31_D49(t *testing.T) {
 		{"tides.example.", rr.TypeSOA, ch, false, &Identity{Chaos: chaos}, "REFUSED [Not Supported] 0 "},
 		{"id.server.", rr.TypeTXT, message.QueryOptions{}, false, &Identity{Chaos: chaos}, "REFUSED [Not Authoritative] 0 "},
 		{"id.server.", rr.TypeTXT, message.QueryOptions{Class: 4}, false, &Identity{Chaos: chaos}, "REFUSED [Not Supported] 0 "},
+		{"tides.example.", rr.TypeSOA, message.QueryOptions{Class: rr.ClassAny}, false, nil, "REFUSED [Not Supported] 0 "},
 		{"tides.example.", 128, message.QueryOptions{}, false, nil, "FORMERR [Invalid Query Type] 0 "},
 		{"tides.example.", rr.TypeOPT, message.QueryOptions{}, false, nil, "FORMERR [Invalid Query Type] 0 "},
 		{"tides.example.", 253, message.QueryOptions{}, false, nil, "NOTIMP [Not Supported] 0 "},
