@@ -2,7 +2,6 @@ package update
 
 import (
 	"bytes"
-	"encoding/binary"
 	"slices"
 
 	"fencepost/dnsname"
@@ -186,11 +185,9 @@ func (n *name) deleteRecord(x *rr.Record) {
 
 // raise gives the SOA another serial.
 func (n *name) raise(serial uint32) {
-	const behind = 20 // octets of the serial and the four numbers after it (RFC 1035 §3.3.13)
 	for i := range n.now {
-		if y := &n.now[i]; y.Type == rr.TypeSOA && len(y.Data) > behind {
-			y.Data = slices.Clone(y.Data)
-			binary.BigEndian.PutUint32(y.Data[len(y.Data)-behind:], serial)
+		if y := &n.now[i]; y.Type == rr.TypeSOA {
+			y.Data = rr.SetSerial(y.Data, serial)
 		}
 	}
 }
