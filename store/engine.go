@@ -36,9 +36,10 @@ const (
 	bucketData      bucket = "data-1"      // zone, number → a piece of a whole version
 	bucketSteps     bucket = "steps-1"     // zone, number → a step
 	bucketPublished bucket = "published-2" // zone → Published as JSON
+	bucketPending   bucket = "pending-1"   // zone, key → checksum and what is kept beside the versions
 )
 
-var buckets = []bucket{bucketMeta, bucketData, bucketSteps, bucketPublished}
+var buckets = []bucket{bucketMeta, bucketData, bucketSteps, bucketPublished, bucketPending}
 
 // boltTx is a transaction of the engine on disk.
 type boltTx struct{ *bbolt.Tx }

@@ -302,8 +302,9 @@ func (s *Store) rescue(path, whole string) {
 		if err != nil {
 			continue
 		}
+		pending, _ := old.Pending(name) // as far as it can be read
 		if z, meta, err := old.Load(name); err == nil && z != nil {
-			if _, err := s.Put(Version{Zone: z, Meta: meta}); err == nil {
+			if _, err := s.Put(Version{Zone: z, Meta: meta, Pending: pending}); err == nil {
 				s.Rescued++
 			}
 		}

@@ -35,6 +35,7 @@ const (
 	FromFile     Way = "file"       // the zone file was changed
 	FromTransfer Way = "transfer"   // a primary had it
 	Signing      Way = "signatures" // signatures were renewed, or keys changed
+	FromUpdate   Way = "update"     // somebody asked for it by a message (RFC 2136)
 )
 
 func stepKey(zone string, n uint64) []byte {

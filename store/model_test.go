@@ -1,9 +1,11 @@
 package store_test
 
 import (
+	"bytes"
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -46,6 +48,29 @@ var odd = []dnsname.Name{dnsname.MustParse("."), dnsname.MustParse("a."), dnsnam
 type life struct {
 	versions []*zone.Snapshot
 	metas    []store.Meta
+	pending  store.Pending
+}
+
+// beside is a random change of what is kept beside the versions.
+func beside(r *rand.Rand) store.Pending {
+	p := store.Pending{}
+	for range r.IntN(3) {
+		key := []string{"", "a", "a\x00", "ab", "\xff"}[r.IntN(5)]
+		p[key] = [][]byte{nil, {}, []byte("x"), make([]byte, 70000)}[r.IntN(4)]
+	}
+	return p
+}
+
+// put is a change carried out.
+func (l *life) put(p store.Pending) {
+	for key, value := range p {
+		if l.pending == nil {
+			l.pending = store.Pending{}
+		}
+		if l.pending[key] = value; value == nil {
+			delete(l.pending, key)
+		}
+	}
 }
 
 // changed is the next version of a zone: some records come, go or move.
@@ -127,6 +152,11 @@ func againstModel(t *testing.T, open func(*store.Store) *store.Store) {
 			}
 			if l := model[name.Key()]; l != nil {
 				l.metas[len(l.metas)-1].Checked = at
+				p := beside(r)
+				if err := s.PutPending(name, p); err != nil {
+					t.Fatal(err)
+				}
+				l.put(p)
 			}
 			continue
 		}
@@ -145,6 +175,7 @@ func againstModel(t *testing.T, open func(*store.Store) *store.Store) {
 				model[v.Zone.Apex().Key()] = l
 			}
 			l.versions, l.metas = append(l.versions, v.Zone), append(l.metas, metas[k])
+			l.put(v.Pending)
 		}
 		for k := range list {
 			compareLife(t, r, s, list[k].Zone.Apex(), model[list[k].Zone.Apex().Key()])
@@ -157,7 +188,7 @@ func againstModel(t *testing.T, open func(*store.Store) *store.Store) {
 // nextOf is a version to be stored: the next one with or without the way to it, one that
 // has nothing to do with it, or the same again.
 func nextOf(r *rand.Rand, model map[string]*life, name dnsname.Name, at time.Time) store.Version {
-	v := store.Version{Meta: store.Meta{Stored: at, From: "p"}, Info: store.Info{By: fmt.Sprint("user", r.IntN(3)), Way: store.FromFile}}
+	v := store.Version{Meta: store.Meta{Stored: at, From: "p"}, Pending: beside(r), Info: store.Info{By: fmt.Sprint("user", r.IntN(3)), Way: store.FromFile}}
 	l := model[name.Key()]
 	if l == nil {
 		v.Zone = oddZone(r, name, r.Uint32())
@@ -190,6 +221,11 @@ func compareLife(t *testing.T, r *rand.Rand, s *store.Store, name dnsname.Name, 
 	last := len(l.versions) - 1
 	if want := l.metas[last]; !zone.Equal(got, l.versions[last]) || m.From != want.From || !m.Checked.Equal(want.Checked) || m.Serial != l.versions[last].Serial() {
 		t.Fatalf("%s: %+v, want %+v", name, m, want)
+	}
+	pending, err := s.Pending(name)
+	has, herr := s.HasPending(name)
+	if err != nil || herr != nil || has != (len(l.pending) > 0) || !maps.EqualFunc(pending, l.pending, bytes.Equal) {
+		t.Fatalf("%s: %d values are kept beside it, want %d (%v, %v)", name, len(pending), len(l.pending), err, herr)
 	}
 	infos, complete, err := s.History(name, dnsname.Name{})
 	if err != nil || !complete {
@@ -231,7 +267,7 @@ func TestNotHead(t *testing.T) {
 	}
 	a, b := changed(r, first), changed(r, first)
 	step := func(z *zone.Snapshot) error {
-		_, err := s.Put(store.Version{Zone: z, Delta: zone.Diff(first, z), Prev: m})
+		_, err := s.Put(store.Version{Zone: z, Delta: zone.Diff(first, z), Prev: m, Pending: store.Pending{fmt.Sprint(z.Serial(), z.Digest()): {1}}})
 		return err
 	}
 	if err := step(a); err != nil {
@@ -242,6 +278,9 @@ func TestNotHead(t *testing.T) {
 	}
 	if z, _, err := s.Load(odd[1]); err != nil || !zone.Equal(z, a) {
 		t.Error("it was stored all the same")
+	}
+	if p, err := s.Pending(odd[1]); err != nil || len(p) != 1 {
+		t.Errorf("%d values are kept beside it, want the first one's (%v)", len(p), err)
 	}
 }
 

@@ -129,6 +129,8 @@ type Version struct {
 	// out from what is stored.
 	Delta *zone.Delta
 	Prev  Meta
+	// Pending changes what is kept beside the versions, together with this one.
+	Pending Pending
 }
 
 // Put stores the next version of a zone.
@@ -197,6 +199,8 @@ type plan struct {
 	chunks [][]byte // of a new base that is small
 	base   bool     // there is a new base
 	limits Limits
+
+	pending Pending
 }
 
 // discard removes what plans wrote that were not carried out.
@@ -209,7 +213,7 @@ func (s *Store) discard(plans []*plan) {
 }
 
 func (s *Store) plan(v *Version) (*plan, error) {
-	p := &plan{zone: v.Zone, meta: v.Meta, limits: *s.limits.Load()}
+	p := &plan{zone: v.Zone, meta: v.Meta, limits: *s.limits.Load(), pending: v.Pending}
 	m := &p.meta
 	m.Zone, m.Serial = v.Zone.Apex().Key(), v.Zone.Serial()
 	var readErr error
@@ -308,6 +312,9 @@ func (p *plan) carryOut(t tx) error {
 				return err
 			}
 		}
+	}
+	if err := p.pending.carryOut(t, m.Zone); err != nil {
+		return err
 	}
 	kept := *m
 	if err := p.limits.trim(t, &kept); err != nil {
