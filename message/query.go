@@ -66,7 +66,7 @@ func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
 	if q.Flags&FlagQR != 0 {
 		return Drop, 0
 	}
-	if op := q.Opcode(); op != OpQuery && op != OpNotify {
+	if !taken[q.Opcode()] {
 		return Respond, NotImp
 	}
 	off, ok := HeaderLen, true
@@ -101,6 +101,9 @@ func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
 	}
 	return Answer, NoError
 }
+
+// taken are the opcodes that are done.
+var taken = [16]bool{OpQuery: true, OpNotify: true, OpUpdate: true}
 
 // question reads the only question. Its name cannot be compressed, for there
 // is nothing before it to point to.

@@ -17,6 +17,7 @@ import (
 	"fencepost/server/request"
 	"fencepost/transfer"
 	"fencepost/tsig"
+	"fencepost/update"
 	"fencepost/zone"
 )
 
@@ -159,6 +160,11 @@ func (v *served) Primaries() []resolve.Server                { return nil }
 func (v *served) Steps(*zone.Snapshot, uint32) transfer.Body { return nil }
 func (v *served) Fetched(string, uint32)                     {}
 func (v *served) Changed()                                   {}
+
+// Update implements request.Zone: nobody may change a zone here.
+func (v *served) Update(_ request.Update, done func(*update.Refusal)) {
+	done(&update.Refusal{Code: message.Refused, Why: "zones are not changed here"})
+}
 
 // Receivers are those of the world that may transfer; on loopback, where all have one
 // address, whoever asks.

@@ -54,6 +54,7 @@ type Config struct {
 	Control     string // path of the control socket
 	Limits      Limits
 	History     History
+	Updates     Updates
 	Peers       map[string]*Peer
 	Keys        map[string]*tsig.Key // the secrets, by name
 	// CookieSecrets are those that servers share for cookies (RFC 9018 §5), the present one
@@ -154,6 +155,8 @@ type raw struct {
 		Control string   `toml:"control"`
 		rawIdentity
 	} `toml:"serve"`
+	Updates rawUpdates `toml:"updates"`
+	Grant   []rawGrant `toml:"grant"`
 	Limits  rawLimits  `toml:"limits"`
 	History rawHistory `toml:"history"`
 	Peer    map[string]struct {
@@ -340,6 +343,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	p.audiences(c, r)
 	p.reach(c, r)
 	p.zones(c, r)
+	p.updates(c, r)
 	c.Checks = p.settings(&r.Check)
 	for _, from := range r.Include.From {
 		if !filepath.IsAbs(from) {

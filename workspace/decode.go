@@ -23,7 +23,7 @@ func (p *checker) decode(text []byte, r *raw) {
 			key := e.Key()
 			word := key[len(key)-1]
 			d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
-			if meant := diag.Closest(word, settingNames); meant != "" {
+			if meant := closestSetting(key); meant != "" {
 				d = d.Suggest("did you mean %s?", meant)
 			}
 			p.diags.Add(d)
@@ -39,6 +39,26 @@ func (p *checker) decode(text []byte, r *raw) {
 	default:
 		p.diags.Add(RuleSyntax.At(p.span(1, 1, 1), "%v", err))
 	}
+}
+
+// closestSetting is the key that was meant by one that is not there: of the same section if one is
+// close, else of any.
+func closestSetting(key []string) string {
+	last := len(key) - 1
+	header := strings.Join(key[:last], ".")
+	for _, s := range Sections {
+		if strings.Trim(s.Header, "[]") != header {
+			continue
+		}
+		var names []string
+		for _, k := range s.Keys {
+			names = append(names, k.Key)
+		}
+		if meant := diag.Closest(key[last], names); meant != "" {
+			return meant
+		}
+	}
+	return diag.Closest(key[last], settingNames)
 }
 
 // tomlKinds are the kinds of values, as the decoder calls them, in plain words;

@@ -38,6 +38,19 @@ var Sections = []Section{
 		{"fetched-zone", `"2GiB"`, false, "most octets of one zone that is fetched"},
 		{"fetched-together", `"4GiB"`, false, "most octets that all transfers take while they last"},
 	}},
+	{"[updates]", "changes of zones that come as messages (RFC 2136), by the grants below", []Setting{
+		{"gather", `"20ms"`, false, "after one version, how long changes are gathered for the next; 0s: not at all"},
+	}},
+	{"[[grant]]", "what the holder of a key may change by messages; one section each", []Setting{
+		{"key", `"dhcp-2026"`, true, "name of the secret in secrets.toml"},
+		{"zones", `["saltmarsh.example"]`, true, "in these zones"},
+		{"names", `["buoy7"]`, true, "at these names; without names, below and own-name: at any"},
+		{"below", `["visitors"]`, true, "at all names below these"},
+		{"own-name", `false`, false, "at the name that the key is called by"},
+		{"types", `["A", "AAAA"]`, true, "records of these types; left out: of any"},
+		{"may", `["add", "remove"]`, false, "whether records may come, go or both"},
+		{"own-address", `false`, false, "only addresses that the request comes from may come"},
+	}},
 	{"[history]", "what is kept of earlier versions of the zones", []Setting{
 		{"keep", `"365d"`, false, "how long; 0d keeps what size allows"},
 		{"size", `"32MiB"`, false, "most octets a zone, or as many as the zone has where that is more"},

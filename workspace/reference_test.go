@@ -1,6 +1,8 @@
 package workspace
 
 import (
+	"os"
+	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
@@ -70,7 +72,12 @@ func read(t *testing.T, text string) (*Config, []string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := LoadText(t.TempDir(), f, src, diags)
+	dir := t.TempDir()
+	secrets := "[tsig.dhcp-2026]\nsecret = \"c2FsdG1hcnNo\"\n"
+	if err := os.WriteFile(filepath.Join(dir, SecretsFile), []byte(secrets), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	c, err := LoadText(dir, f, src, diags)
 	if err != nil {
 		t.Fatal(err)
 	}

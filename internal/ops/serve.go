@@ -240,7 +240,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 		if len(z.Audiences) > 0 {
 			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
 		}
-		sz := zonestate.Zone{Name: z.Name, SendTo: askable(z.SendTo)}
+		sz := zonestate.Zone{Name: z.Name, SendTo: askable(z.SendTo), Updates: updatesOf(c, z.Name)}
 		if len(z.FetchFrom) > 0 {
 			sz.Origin = &zonestate.Primaries{Servers: askable(z.FetchFrom), CheckDigest: digestChecks[z.Digest]}
 		} else {
@@ -257,6 +257,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 				again, same := stillStamped(stamp, read)
 				return again, same && sv.mayServe(c, z) == nil
 			}
+			files.Where = app.whereIn(c.File(z.Name), z.Name)
 			if c.History.Git {
 				files.Author = func(ctx context.Context) string { return gitAuthor(ctx, c.File(z.Name)) }
 			}

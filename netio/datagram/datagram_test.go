@@ -10,18 +10,30 @@ import (
 	"time"
 )
 
-// upper answers with the request in upper case, and nothing to "quiet".
-type upper struct{ seen *atomic.Int64 }
-
-func (u upper) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
-	u.seen.Add(1)
-	if string(msg) == "quiet" || from.Port() == 0 {
-		return dst
-	}
-	return append(dst, bytes.ToUpper(msg)...)
+// upper answers with the request in upper case, and nothing to "quiet"; what begins with "late" is
+// answered by another goroutine.
+type upper struct {
+	seen *atomic.Int64
+	back func() func([]byte)
 }
 
-func (upper) Flush() {}
+func (u *upper) AnswersLater(back func() func([]byte)) { u.back = back }
+
+func (u *upper) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
+	u.seen.Add(1)
+	out := bytes.ToUpper(msg)
+	switch {
+	case string(msg) == "quiet" || from.Port() == 0:
+		return dst
+	case bytes.HasPrefix(msg, []byte("late")):
+		send := u.back()
+		go send(out)
+		return dst
+	}
+	return append(dst, out...)
+}
+
+func (*upper) Flush() {}
 
 // start serves an address and returns how many requests were seen.
 func start(t *testing.T, ls []Listener) *atomic.Int64 {
@@ -29,7 +41,7 @@ func start(t *testing.T, ls []Listener) *atomic.Int64 {
 	seen := &atomic.Int64{}
 	var wg sync.WaitGroup
 	for _, l := range ls {
-		wg.Go(func() { l.Serve(func() Handler { return upper{seen} }) })
+		wg.Go(func() { l.Serve(func() Handler { return &upper{seen: seen} }) })
 	}
 	t.Cleanup(func() {
 		for _, l := range ls {
@@ -83,8 +95,8 @@ func TestServe(t *testing.T) {
 			t.Fatal(err)
 		}
 		seen := start(t, fast)
-		exchange(t, at.String(), "hello", "a", long, "again")
-		if seen.Load() != 8 {
+		exchange(t, at.String(), "hello", "a", long, "late", "again", "late"+long[:4000-10])
+		if seen.Load() != 12 {
 			t.Errorf("%d requests were seen", seen.Load())
 		}
 		plain, err := listenPlain(port(t, netip.MustParseAddr(a)))
@@ -92,7 +104,7 @@ func TestServe(t *testing.T) {
 			t.Fatal(err)
 		}
 		start(t, []Listener{plain})
-		exchange(t, plain.conn.LocalAddr().String(), "hello", long)
+		exchange(t, plain.conn.LocalAddr().String(), "hello", "late", long, "late"+long[:10])
 	}
 }
 
@@ -108,7 +120,7 @@ func TestMany(t *testing.T) {
 	for range 20 {
 		wg.Go(func() {
 			for range 20 {
-				exchange(t, at.String(), "ping")
+				exchange(t, at.String(), "ping", "later")
 			}
 		})
 	}
@@ -129,7 +141,7 @@ func TestWildcard(t *testing.T) {
 		}
 		start(t, ls)
 		for _, a := range c.ask {
-			exchange(t, netip.AddrPortFrom(netip.MustParseAddr(a), at.Port()).String(), "hello")
+			exchange(t, netip.AddrPortFrom(netip.MustParseAddr(a), at.Port()).String(), "hello", "late", "again")
 		}
 	}
 }
@@ -144,4 +156,55 @@ func TestTaken(t *testing.T) {
 		ls[0].Close()
 		t.Error("a port that is taken was taken")
 	}
+}
+
+// What is sent after the end goes nowhere, and to nobody who has the descriptor by then.
+func TestLateAfterClose(t *testing.T) {
+	at := port(t, netip.MustParseAddr("127.0.0.1"))
+	ls, err := Listen(at, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sends := make(chan func([]byte), 1)
+	done := make(chan struct{})
+	go func() {
+		ls[0].Serve(func() Handler { return &keeper{sends: sends} })
+		close(done)
+	}()
+	c, err := net.Dial("udp", at.String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if _, err := c.Write([]byte("x")); err != nil {
+		t.Fatal(err)
+	}
+	send := <-sends
+	ls[0].Close()
+	<-done
+	others := make([]net.PacketConn, 20) // one of them has the descriptor
+	for i := range others {
+		if others[i], err = net.ListenPacket("udp", "127.0.0.1:0"); err != nil {
+			t.Fatal(err)
+		}
+		defer others[i].Close()
+	}
+	send([]byte("too late"))
+	_ = c.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+	if n, err := c.Read(make([]byte, 100)); err == nil {
+		t.Errorf("%d octets came after the end", n)
+	}
+}
+
+// keeper hands the ways back to somebody else.
+type keeper struct {
+	sends chan func([]byte)
+	back  func() func([]byte)
+}
+
+func (k *keeper) AnswersLater(back func() func([]byte)) { k.back = back }
+func (k *keeper) Flush()                                {}
+func (k *keeper) Datagram(dst, _ []byte, _ netip.AddrPort) []byte {
+	k.sends <- k.back()
+	return dst
 }

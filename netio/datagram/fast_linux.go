@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"net/netip"
 	"runtime"
+	"sync"
 	"sync/atomic"
 	"unsafe"
 
@@ -30,6 +31,9 @@ type fastUDP struct {
 	fd       int
 	wildcard bool
 	closed   atomic.Bool
+
+	late sync.RWMutex // held to send after the batch, and to close the descriptor
+	gone bool         // the descriptor is closed; under late
 }
 
 // Listen opens n sockets on one address; the kernel shares the packets out.
@@ -152,12 +156,16 @@ func newBatch(wildcard bool) *batch {
 func (u *fastUDP) Serve(newHandler func() Handler) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	defer unix.Close(u.fd)
+	defer u.end()
 	h, b := newHandler(), newBatch(u.wildcard)
+	i := 0
+	if l, ok := h.(Later); ok {
+		l.AnswersLater(func() func([]byte) { return u.wayBack(b, i) })
+	}
 	for !u.closed.Load() {
 		n := u.receive(b)
 		sent := 0
-		for i := range n {
+		for i = range n {
 			from := sender(&b.from[i])
 			out := h.Datagram(b.responses[i][:0], b.requests[i][:b.in[i].n], from)
 			b.responses[i] = out
@@ -180,6 +188,42 @@ func (u *fastUDP) Serve(newHandler func() Handler) {
 		}
 		u.send(b, sent)
 		h.Flush()
+	}
+}
+
+// end closes the descriptor when nobody sends over it any more.
+func (u *fastUDP) end() {
+	u.late.Lock()
+	defer u.late.Unlock()
+	u.gone = true
+	unix.Close(u.fd)
+}
+
+// wayBack sends to whoever sent the i-th packet of a batch, whatever becomes of that.
+func (u *fastUDP) wayBack(b *batch, i int) func(msg []byte) {
+	to, length := b.from[i], b.in[i].hdr.Namelen
+	var control []byte
+	if u.wildcard && b.in[i].hdr.Controllen > 0 {
+		control = append(control, b.control[i][:b.in[i].hdr.Controllen]...)
+		anyInterface(control)
+	}
+	return func(msg []byte) {
+		if len(msg) == 0 {
+			return
+		}
+		vec := unix.Iovec{Base: &msg[0]}
+		vec.SetLen(len(msg))
+		h := unix.Msghdr{Name: (*byte)(unsafe.Pointer(&to)), Namelen: length, Iov: &vec}
+		h.SetIovlen(1)
+		if len(control) > 0 {
+			h.Control = &control[0]
+			h.SetControllen(len(control))
+		}
+		u.late.RLock()
+		defer u.late.RUnlock()
+		if !u.gone {
+			_, _, _ = unix.Syscall(unix.SYS_SENDMSG, uintptr(u.fd), uintptr(unsafe.Pointer(&h)), unix.MSG_DONTWAIT)
+		}
 	}
 }
 

@@ -18,6 +18,15 @@ type Handler interface {
 	Flush()
 }
 
+// Later is a handler that answers some datagrams after Datagram has returned.
+type Later interface {
+	Handler
+	// AnswersLater is called before the first datagram. While Datagram works, wayBack gives the way
+	// to whoever sent it, from the address that was asked: a function for any goroutine, which does
+	// nothing once the socket is closed.
+	AnswersLater(wayBack func() (send func(msg []byte)))
+}
+
 // Listener is a socket. Serve reads it, with a handler of its own, and returns
 // after Close. Responses leave from the address that was asked (RFC 2181 §4).
 type Listener interface {
@@ -52,10 +61,18 @@ func (u *plainUDP) Close() {
 // Serve implements Listener.
 func (u *plainUDP) Serve(newHandler func() Handler) {
 	h := newHandler()
+	var from netip.AddrPort
+	if l, ok := h.(Later); ok {
+		l.AnswersLater(func() func([]byte) {
+			to := from
+			return func(msg []byte) { _, _ = u.conn.WriteToUDPAddrPort(msg, to) }
+		})
+	}
 	in, out := make([]byte, requestSize), make([]byte, 0, requestSize)
 	for {
-		n, from, err := u.conn.ReadFromUDPAddrPort(in)
-		if err != nil {
+		var n int
+		var err error
+		if n, from, err = u.conn.ReadFromUDPAddrPort(in); err != nil {
 			if u.closed.Load() {
 				return
 			}

@@ -1,7 +1,7 @@
 // Package request turns requests into responses. A request goes through stages: its limits,
 // its signature (RFC 8945 §5.2), its EDNS options, and then what its opcode and type ask
-// for: an answer, a transfer (RFC 5936, RFC 1995) or a notification (RFC 1996). What zones
-// there are, and what is planned for them, is somebody else's business.
+// for: an answer, a transfer (RFC 5936, RFC 1995), a notification (RFC 1996) or a change (RFC 2136).
+// What zones there are, and what is planned for them, is somebody else's business.
 package request
 
 import (
@@ -18,6 +18,7 @@ import (
 	"fencepost/rr"
 	"fencepost/transfer"
 	"fencepost/tsig"
+	"fencepost/update"
 	"fencepost/zone"
 )
 
@@ -73,6 +74,9 @@ type Zone interface {
 	Fetched(peer string, serial uint32)
 	// Changed is told that a primary has a newer version.
 	Changed()
+	// Update has a change carried out. done is told once, by any goroutine, what came of it; nil: it
+	// is done, and on stable storage.
+	Update(u Update, done func(*update.Refusal))
 }
 
 // Env is what all handlers of a server share.
@@ -100,6 +104,8 @@ type Handler struct {
 	options   [maxOptions]byte // of the response
 	seen      uint64           // requests since the last flush
 	dropped   uint64
+	// wayBack leads to whoever sent the datagram that is worked on; nil: nothing does later.
+	wayBack func() (send func(msg []byte))
 }
 
 // New makes a handler for requests to an address.
@@ -165,10 +171,16 @@ func (h *Handler) handle(dst, msg []byte, from netip.AddrPort, over Transport, v
 	} else if dst, job = kindOf(&r.Query)(h, dst); job != nil {
 		return dst, job
 	}
-	if r.TSIG != nil {
-		dst = append(dst[:at], r.TSIG.Sign(dst[at:len(dst):len(dst)], h.Clock())...)
+	return h.signed(dst, at), nil
+}
+
+// signed is a message with the response behind an offset signed, where there is one and the request
+// was.
+func (h *Handler) signed(dst []byte, at int) []byte {
+	if h.r.TSIG == nil || len(dst) == at {
+		return dst
 	}
-	return dst, nil
+	return append(dst[:at], h.r.TSIG.Sign(dst[at:len(dst):len(dst)], h.Clock())...)
 }
 
 // kind carries out requests of one kind.
@@ -176,7 +188,7 @@ type kind func(h *Handler, dst []byte) ([]byte, *Job)
 
 // byOpcode are the kinds of requests that are taken, others being refused as they are read.
 // A question goes by its type besides.
-var byOpcode = map[message.Opcode]kind{message.OpNotify: (*Handler).notify}
+var byOpcode = map[message.Opcode]kind{message.OpNotify: (*Handler).notify, message.OpUpdate: (*Handler).update}
 
 // byType are the questions that are not for an answer.
 var byType = map[rr.Type]kind{rr.TypeAXFR: (*Handler).transfer, rr.TypeIXFR: (*Handler).transfer}

@@ -16,6 +16,7 @@ import (
 	"fencepost/rr"
 	"fencepost/transfer"
 	"fencepost/tsig"
+	"fencepost/update"
 	"fencepost/zone"
 )
 
@@ -33,6 +34,7 @@ type world struct {
 	primary bool
 	steps   transfer.Body
 
+	update   func(Update, func(*update.Refusal))
 	identity *Identity
 	heard    []netip.AddrPort
 	changed  int
@@ -94,9 +96,10 @@ func (w *world) Primaries() []resolve.Server {
 	}
 	return peers()
 }
-func (w *world) Steps(*zone.Snapshot, uint32) transfer.Body { return w.steps }
-func (w *world) Fetched(string, uint32)                     {}
-func (w *world) Changed()                                   { w.changed++ }
+func (w *world) Steps(*zone.Snapshot, uint32) transfer.Body  { return w.steps }
+func (w *world) Fetched(string, uint32)                      {}
+func (w *world) Changed()                                    { w.changed++ }
+func (w *world) Update(u Update, done func(*update.Refusal)) { w.update(u, done) }
 
 func peers() []resolve.Server {
 	return []resolve.Server{{Name: "by address", Address: friend}, {Name: "by key", Address: netip.MustParseAddrPort("192.0.2.2:53"), Key: peerKey}}

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"fencepost/dnsname"
+	"fencepost/rr"
 	"fencepost/zone"
 )
 
@@ -14,6 +15,8 @@ type Zone struct {
 	Origin Origin
 	Signer Signer // signs the zone and looks after its keys; nil leaves it unsigned
 	SendTo []Peer // are told of new versions and may transfer
+	// Updates says who may change it by requests; nil: nobody.
+	Updates *Updates
 }
 
 // Origin is where the content of a zone comes from: *Files or *Primaries.
@@ -30,6 +33,9 @@ type Files struct {
 	// Author says, in words, who wrote what Load reads; empty: that is not known. It is
 	// asked where the content changed; nil is never asked.
 	Author func(ctx context.Context) string
+	// Where says where the files have a set, for whoever has to settle a conflict; empty: nowhere, or
+	// that is not known. Nil is never asked.
+	Where func(owner dnsname.Name, t rr.Type) string
 	// Work is about how much work it is to load: of many zones the small ones are in
 	// service first; nil is none.
 	Work func() int64

@@ -27,7 +27,7 @@ func (s *Zones) remember(zones []*served, results []ZoneResult, by string) {
 	for i, z := range zones {
 		cfg := z.cfg.Load()
 		now := z.snap()
-		if results[i].Change != Loaded || now == nil || cfg.Role() != Primary {
+		if results[i].Change != Loaded || now == nil || cfg.Role() != Primary || s.takesUpdates(z) {
 			continue
 		}
 		if now.Octets() >= digestLater {

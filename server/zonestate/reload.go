@@ -121,7 +121,8 @@ func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by str
 	case z.role().Fetches():
 		return ZoneResult{}, ErrNotFromFiles
 	}
-	have := z.lastGood().source
+	last := z.lastGood()
+	have := last.loaded()
 	if have == nil || have.Digest() != st.Before {
 		return ZoneResult{}, ErrAnotherVersion
 	}
@@ -130,7 +131,7 @@ func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by str
 		return ZoneResult{}, err
 	}
 	in := Input{Zone: next, Delta: st.Delta, Stamp: st.Stamp}
-	if known := z.lastGood().known; known != nil {
+	if known := last.known; known != nil {
 		in.Known = known.After(next, st.Delta)
 	}
 	change, err := s.install(ctx, z, in, origin{by: by, way: store.FromFile, checked: s.Now()})
@@ -164,6 +165,11 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 		z.cfg.Store(zc)
 		next.zones[zc.Name.Key()], zones[i] = z, z
 		next.depths |= depthBit(zc.Name.Labels())
+		if zc.Updates != nil {
+			for _, k := range zc.Updates.Keys {
+				next.keys[k.Name.Key()] = k
+			}
+		}
 		for _, p := range slices.Concat(zc.SendTo, zc.fetchFrom()) {
 			next.peers[p.Address.Addr().Unmap()] = true
 			if p.Key != nil {
@@ -288,8 +294,10 @@ func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
 
 // install puts a new version of a zone in service, signed if that is configured.
 func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Change, error) {
+	z.changing.Lock()
+	defer z.changing.Unlock()
 	last := z.lastGood()
-	before := last.source
+	before := last.loaded()
 	source, delta := in.Zone, in.Delta
 	switch {
 	case delta == nil:
@@ -302,6 +310,9 @@ func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Cha
 		if name := f.Author(ctx); name != "" {
 			o.by = name
 		}
+	}
+	if s.takesUpdates(z) {
+		return s.installMerged(ctx, z, source, o)
 	}
 	if z.role().Signs() {
 		return s.installSigned(ctx, z, source, o)

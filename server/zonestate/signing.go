@@ -41,12 +41,12 @@ type Signer interface {
 func (s *Zones) installSigned(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
 	z.signing.Lock()
 	defer z.signing.Unlock()
-	return s.signVersion(ctx, z, source, o)
+	return s.signVersion(ctx, z, source, o, nil)
 }
 
 // signVersion is installSigned with z.signing held. To sign a version anew is no
-// confirmation by its primary.
-func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
+// confirmation by its primary. with is stored together with it; nil: nothing.
+func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapshot, o origin, with *beside) (Change, error) {
 	cfg, now := z.cfg.Load(), s.Now()
 	made, err := cfg.Signer.Fingerprint()
 	if err != nil {
@@ -82,8 +82,11 @@ func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapsho
 	if source == have.source {
 		o.by, o.way = "", store.Signing
 	}
-	s.keep(ctx, z, out.Zone, store.Meta{Stored: now, Checked: o.checked, From: o.from, SourceSerial: source.Serial(), Stamp: o.stamp,
-		Source: madeOf(source, out.Fingerprint), Expires: out.Expires, Renew: out.Renew}, store.Info{By: o.by, Way: o.way})
+	err = s.keepWith(ctx, z, out.Zone, store.Meta{Stored: now, Checked: o.checked, From: o.from, SourceSerial: source.Serial(), Stamp: o.stamp,
+		Source: madeOf(source, out.Fingerprint), Expires: out.Expires, Renew: out.Renew}, store.Info{By: o.by, Way: o.way}, with)
+	if err != nil {
+		return Kept, err
+	}
 	s.putSigned(z, version{served: out.Zone, source: source, sourceSerial: source.Serial(), origin: o, fingerprint: out.Fingerprint, expires: out.Expires, renew: out.Renew})
 	return Loaded, nil
 }
@@ -200,7 +203,8 @@ func (s *Zones) signAgain(ctx context.Context, z *served) error {
 func (s *Zones) signAgainLocked(ctx context.Context, z *served) error {
 	have := z.lastGood()
 	z.mu.Lock()
-	o, problem := origin{from: have.from, way: store.Signing, checked: z.clock.Checked, stamp: have.stamp}, z.problem
+	o, problem := have.origin, z.problem
+	o.by, o.way, o.checked = "", store.Signing, z.clock.Checked
 	expired := z.role().Fetches() && z.clock.Expired(s.Now())
 	z.mu.Unlock()
 	if !z.role().Signs() || expired {
@@ -212,7 +216,7 @@ func (s *Zones) signAgainLocked(ctx context.Context, z *served) error {
 	}
 	change := Kept
 	if err == nil {
-		change, err = s.signVersion(ctx, z, source, o)
+		change, err = s.signVersion(ctx, z, source, o, nil)
 	}
 	if err != nil {
 		s.Log.Error("the zone could not be signed again", "zone", z.name.String(), "error", err)

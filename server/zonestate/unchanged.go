@@ -11,7 +11,7 @@ import (
 
 func (s *Zones) load(ctx context.Context, z *served) (in Input, err error) {
 	have := z.lastGood()
-	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx, Input{Zone: have.source, Known: have.known}) })
+	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx, Input{Zone: have.loaded(), Known: have.known}) })
 	return in, err
 }
 
@@ -55,7 +55,7 @@ func (s *Zones) signedAsNow(cfg *Zone, made string, renew time.Time) bool {
 func (s *Zones) takeAsStored(ctx context.Context, z *served) bool {
 	cfg := z.cfg.Load()
 	files := cfg.files()
-	if s.Store == nil || files == nil || files.Unchanged == nil || z.lastGood().served != nil {
+	if s.Store == nil || files == nil || files.Unchanged == nil || z.lastGood().served != nil || s.takesUpdates(z) {
 		return false
 	}
 	meta, found, err := s.Store.Meta(z.name)
@@ -96,9 +96,9 @@ func (s *Zones) takeAsStored(ctx context.Context, z *served) bool {
 // restamp notes that a version was read again from other files, or from files that were
 // touched, and is the same.
 func (s *Zones) restamp(z *served, o origin) {
-	if have := z.lastGood(); have.stamp != o.stamp || have.known != o.known {
+	if have := z.lastGood(); have.stamp != o.stamp || have.known != o.known || have.read != o.read {
 		z.mu.Lock()
-		z.amend(func(v *version) { v.stamp, v.known = o.stamp, o.known })
+		z.amend(func(v *version) { v.stamp, v.known, v.read = o.stamp, o.known, o.read })
 		z.mu.Unlock()
 	}
 	s.noteStamp(z)
@@ -138,5 +138,11 @@ func (s *Zones) sourceOf(ctx context.Context, z *served, o *origin) (*zone.Snaps
 		return nil, err
 	}
 	o.stamp, o.known = in.Stamp, in.Known
-	return in.Zone, nil
+	if !s.takesUpdates(z) {
+		return in.Zone, nil
+	}
+	// What is settled by that is noted when the files are loaded for their own sake.
+	o.read = in.Zone
+	source, _, err := s.merge(z, in.Zone)
+	return source, err
 }

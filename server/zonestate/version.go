@@ -33,11 +33,22 @@ type version struct {
 // origin says where a version comes from.
 type origin struct {
 	from    string    // the primary; empty: a file
+	// read is what the files held, before what is pending was merged into it; nil: it is not known,
+	// or is the source.
+	read *zone.Snapshot
 	by      string    // who had it loaded, in words; empty: nobody in particular
 	way     store.Way // how
 	checked time.Time // when the primary last confirmed the source
 	stamp   string    // of files: what the source was read from; see Input
 	known   Known     // of files, likewise
+}
+
+// loaded is what was loaded or fetched last, as far as it is known.
+func (v *version) loaded() *zone.Snapshot {
+	if v.read != nil {
+		return v.read
+	}
+	return v.source
 }
 
 // snap is what is answered from; nil while there is nothing.
@@ -120,31 +131,38 @@ func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta s
 	if s.Store == nil {
 		return
 	}
-	s.cpu.waits(ctx)
-	v := z.next(snap, meta, info)
-	got, err := s.Store.Put(v)
-	if errors.Is(err, store.ErrNotHead) { // it is not what we took it for: let the store see
-		v.Delta = nil
-		got, err = s.Store.Put(v)
-	}
-	z.mu.Lock()
-	z.unstored = ""
-	if err != nil {
-		z.unstored = err.Error()
-	} else {
-		z.head, z.headMeta = snap, got
-	}
-	z.mu.Unlock()
+	err := s.put(ctx, z, z.next(snap, meta, info))
 	if err == nil {
-		s.sched.cancel(storeID(z))
 		return
 	}
+	z.mu.Lock()
+	z.unstored = err.Error()
+	z.mu.Unlock()
 	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.name.String(), "serial", snap.Serial(), "error", err)
 	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
 		if z.snap() == snap {
 			s.keep(ctx, z, snap, meta, info)
 		}
 	})
+}
+
+// put stores a version.
+func (s *Zones) put(ctx context.Context, z *served, v store.Version) error {
+	s.cpu.waits(ctx)
+	got, err := s.Store.Put(v)
+	if errors.Is(err, store.ErrNotHead) { // it is not what we took it for: let the store see
+		v.Delta = nil
+		got, err = s.Store.Put(v)
+	}
+	if err != nil {
+		return err
+	}
+	z.mu.Lock()
+	z.unstored = ""
+	z.head, z.headMeta = v.Zone, got
+	z.mu.Unlock()
+	s.sched.cancel(storeID(z))
+	return nil
 }
 
 // keepUnsigned stores a version of a zone that we do not sign.

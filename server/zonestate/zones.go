@@ -23,6 +23,7 @@ import (
 	"fencepost/store"
 	"fencepost/transfer"
 	"fencepost/tsig"
+	"fencepost/update"
 	"fencepost/zone"
 )
 
@@ -71,6 +72,8 @@ type Zones struct {
 	cfg     *Config
 	start   time.Time
 	local   []netip.AddrPort
+	running *sync.WaitGroup // ends when all that was begun has
+	ending  <-chan struct{} // closed when the server ends
 	cpu     cpuPlaces
 	strange strangers
 	counts  request.Counts
@@ -78,6 +81,7 @@ type Zones struct {
 	mostOfZone atomic.Int64    // octets that are fetched of one zone
 	transfers  transfer.Budget // octets that are fetched together
 	fetches    transfer.Conns
+	repeats    repeats  // requests to change zones that came lately
 	health     health   // of peers
 	keyInUse   sync.Map // address of a peer with several keys → the name of the one it takes
 
@@ -109,6 +113,11 @@ type served struct {
 	// planned for it any more. Under the scheduler's lock.
 	gone bool
 
+	// changing is held while the content changes, by files or by requests; it is taken before signing.
+	changing sync.Mutex
+	owed     store.Pending // of what is pending, what could not be stored; under changing
+	requests updateQueue
+
 	signing sync.Mutex // held while a version is signed or its keys are looked after
 
 	mu      sync.Mutex // guards what follows
@@ -125,6 +134,8 @@ type served struct {
 	// has not been looked at yet.
 	head     *zone.Snapshot
 	headMeta store.Meta
+	// pending is what requests changed beside the files; nil where it has not been looked at yet.
+	pending *update.Pending
 }
 
 // peerState is how far a peer has been told of the present version.
@@ -160,7 +171,7 @@ func New(o Options) *Zones {
 // what is planned is done, unless that is left to RunDue; wg ends when all of it has. loaded
 // tells when all zones are.
 func (s *Zones) Begin(ctx context.Context, cfg *Config, local []netip.AddrPort, wg *sync.WaitGroup) (loaded <-chan []ZoneResult) {
-	s.start, s.local = s.Now(), local
+	s.start, s.local, s.running, s.ending = s.Now(), local, wg, ctx.Done()
 	if !s.Stepped {
 		wg.Go(func() { s.sched.run(ctx) })
 	}

@@ -1,0 +1,380 @@
+package zonestate
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"fencepost/message"
+	"fencepost/netio"
+	"fencepost/rr"
+	"fencepost/server/request"
+	"fencepost/store"
+	"fencepost/tsig"
+	"fencepost/update"
+	"fencepost/zone"
+)
+
+// Updates says who may change a zone by requests (RFC 2136).
+type Updates struct {
+	Grants update.Grants
+	Keys   []*tsig.Key // those that the grants name
+	// Gather is how long after one version requests are gathered for the next: a burst of them makes
+	// few versions, and none waits longer.
+	Gather time.Duration
+}
+
+// Limits of requests to change a zone.
+const (
+	mostWaiting  = 2048  // requests that wait for their turn, of one zone
+	mostTogether = 1024  // that make one version
+	mostRepeats  = 65536 // that are known again when they come once more, of all zones
+)
+
+// updateQueue is the requests that a zone is to be changed by, in the order in which they came.
+type updateQueue struct {
+	mu      sync.Mutex
+	waiting []*queued
+	busy    bool      // somebody carries them out
+	last    time.Time // when they made a version; of whoever carries them out
+}
+
+// queued is a request that waits.
+type queued struct {
+	request.Update
+	done func(*update.Refusal)
+}
+
+// Update implements request.Zone.
+func (z requested) Update(u request.Update, done func(*update.Refusal)) {
+	z.s.takeUpdate(z.served, u, done)
+}
+
+// takeUpdate has a request carried out when those before it have been.
+func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusal)) {
+	if !s.repeats.begins(u.Digest, done) {
+		return
+	}
+	q := &queued{u, func(no *update.Refusal) {
+		if no != nil {
+			s.Log.Info("update refused", "zone", z.name.String(), "key", u.Key.String(), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
+		}
+		s.repeats.ended(u.Digest, no)
+	}}
+	if no := z.mayAsk(&u); no != nil {
+		q.done(no)
+		return
+	}
+	z.requests.mu.Lock()
+	full := len(z.requests.waiting) >= mostWaiting
+	begins := !full && !z.requests.busy
+	if !full {
+		z.requests.waiting = append(z.requests.waiting, q)
+		z.requests.busy = true
+	}
+	z.requests.mu.Unlock()
+	switch {
+	case full:
+		q.done(failed("too many changes wait already"))
+	case begins:
+		s.running.Go(func() { s.carryOut(z) })
+	}
+}
+
+func failed(why string) *update.Refusal { return &update.Refusal{Code: message.ServFail, Why: why} }
+func denied(why string) *update.Refusal { return &update.Refusal{Code: message.Refused, Why: why} }
+
+// mayAsk is nil where whoever asks may change anything in a zone at all. Nothing is told of the zone
+// to others.
+func (z *served) mayAsk(u *request.Update) *update.Refusal {
+	cfg := z.cfg.Load()
+	switch {
+	case cfg.Role().Fetches():
+		return denied("this server is secondary for the zone: send changes to its primary")
+	case cfg.Updates == nil || len(cfg.Updates.Grants.For(u.Key, z.name)) == 0:
+		return denied("the key has no grant for this zone")
+	}
+	return nil
+}
+
+// carryOut carries out what waits, until nothing does.
+func (s *Zones) carryOut(z *served) {
+	q := &z.requests
+	for {
+		s.gather(z)
+		q.mu.Lock()
+		batch := q.waiting[:min(len(q.waiting), mostTogether)]
+		q.waiting = slices.Clone(q.waiting[len(batch):])
+		if len(batch) == 0 {
+			q.busy = false
+			q.mu.Unlock()
+			return
+		}
+		q.mu.Unlock()
+		for i, no := range s.changeBy(z, batch) {
+			batch[i].done(no)
+		}
+	}
+}
+
+// gather waits for the time of the next version. Where time is set by somebody, nobody waits.
+func (s *Zones) gather(z *served) {
+	cfg := z.cfg.Load()
+	if s.Stepped || cfg.Updates == nil {
+		return
+	}
+	if wait := z.requests.last.Add(cfg.Updates.Gather).Sub(s.Now()); wait > 0 && wait <= cfg.Updates.Gather {
+		select {
+		case <-netio.After(s.clock, wait):
+		case <-s.ending:
+		}
+	}
+}
+
+// changeBy makes the next version of a zone by requests, each in turn, and tells what came of them.
+func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
+	z.changing.Lock()
+	defer z.changing.Unlock()
+	out := make([]*update.Refusal, len(batch))
+	all := func(from int, no *update.Refusal) []*update.Refusal {
+		for i := range out[from:] {
+			out[from+i] = no
+		}
+		return out
+	}
+	cfg, last := z.cfg.Load(), z.lastGood()
+	switch {
+	case s.table.Load().zones[z.name.Key()] != z:
+		return all(0, &update.Refusal{Code: message.NotAuth, Why: "the zone is no longer served from here"})
+	case last.source == nil || z.snap() == nil:
+		return all(0, failed("the zone's file could not be read"))
+	case !cfg.Role().Signs() && last.source.Signed():
+		return all(0, denied("the zone is signed elsewhere: its signatures would not fit"))
+	}
+	b := &batchOf{now: last.source, next: rr.NextSerial(last.source.Serial()), first: len(batch)}
+	for i, q := range batch {
+		out[i] = b.change(q, cfg.Updates, i)
+	}
+	if b.first == len(batch) {
+		return out
+	}
+	z.requests.last = s.Now()
+	if err := s.installUpdate(z, b.now, b.who(), last); err != nil {
+		s.Log.Error("changes could not be made", "zone", z.name.String(), "error", err)
+		// What came after the first of them was worked out from what never was.
+		return all(b.first, failed("the change could not be stored, and was not made"))
+	}
+	s.tellPeers(z)
+	return out
+}
+
+// batchOf is a version that requests are making.
+type batchOf struct {
+	now   *zone.Snapshot
+	next  uint32 // serial of the version, where no request brings one
+	first int    // the first request that changed anything
+	by    map[string]bool
+}
+
+// change carries out one request, in the order of RFC 2136 §3.
+func (b *batchOf) change(q *queued, u *Updates, i int) *update.Refusal {
+	if u == nil { // the configuration has changed meanwhile
+		return denied("the key has no grant for this zone")
+	}
+	mine := u.Grants.For(q.Key, q.Zone)
+	if len(mine) == 0 {
+		return denied("the key has no grant for this zone")
+	}
+	if no := q.Check(b.now); no != nil {
+		return no
+	}
+	if no := mine.Allow(q.Request, q.From); no != nil {
+		return no
+	}
+	if no := q.Scan(); no != nil {
+		return no
+	}
+	next, err := q.Apply(b.now, func(serial uint32) uint32 {
+		if rr.NewerSerial(serial, b.next) { // a request brought it
+			return serial
+		}
+		return b.next
+	})
+	switch {
+	case err != nil:
+		return failed(err.Error())
+	case next == b.now:
+		return nil
+	case b.by == nil:
+		b.by, b.first = map[string]bool{}, i
+	}
+	b.now = next
+	b.by["key "+q.Key.Plain()] = true
+	return nil
+}
+
+// who made the version, in words.
+func (b *batchOf) who() string {
+	const most = 3
+	all := slices.Sorted(maps.Keys(b.by))
+	if len(all) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(all[:most], ", "), len(all)-most)
+	}
+	return strings.Join(all, ", ")
+}
+
+// installUpdate puts a version that requests made in service, if it can be stored together with what
+// is pending by that; else nothing has happened.
+func (s *Zones) installUpdate(z *served, source *zone.Snapshot, by string, last version) error {
+	ctx := context.Background() // what was begun is ended, also where the server ends
+	o := last.origin
+	o.by, o.way = by, store.FromUpdate
+	p := s.pendingOf(z)
+	touched := p.After(last.source, source, by, s.Now())
+	kept := &beside{pending: keptAs(touched)}
+	maps.Copy(kept.pending, z.owed)
+	if z.role().Signs() {
+		z.signing.Lock()
+		defer z.signing.Unlock()
+		if _, err := s.signVersion(ctx, z, source, o, kept); err != nil {
+			return err
+		}
+	} else if err := s.installPlain(ctx, z, source, o, last, kept); err != nil {
+		return err
+	}
+	if !kept.stored && s.Store != nil {
+		if err := s.Store.PutPending(z.name, kept.pending); err != nil {
+			return err
+		}
+	}
+	p.Take(touched)
+	z.owed = nil
+	return nil
+}
+
+// installPlain is installUpdate where we do not sign.
+func (s *Zones) installPlain(ctx context.Context, z *served, source *zone.Snapshot, o origin, last version, kept *beside) error {
+	delta := zone.Diff(last.source, source)
+	made := make(chan version, 1)
+	go func() { made <- s.unsigned(last, delta, source, o) }() // while it is stored
+	now := s.Now()
+	meta := store.Meta{Stored: now, Checked: now, Stamp: o.stamp}
+	if err := s.keepWith(ctx, z, source, meta, store.Info{By: o.by, Way: o.way}, kept); err != nil {
+		<-made
+		return err
+	}
+	s.putInService(z, <-made)
+	return nil
+}
+
+// beside is what is stored together with a version, if that can be stored at all: one that cannot
+// is not served.
+type beside struct {
+	pending store.Pending
+	stored  bool
+}
+
+// keepWith stores a version before it is served: with something beside it, or else as keep does.
+func (s *Zones) keepWith(ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info, b *beside) error {
+	if b == nil {
+		s.keep(ctx, z, snap, meta, info)
+		return nil
+	}
+	b.stored = true
+	if s.Store == nil {
+		return nil
+	}
+	v := z.next(snap, meta, info)
+	v.Pending = b.pending
+	return s.put(ctx, z, v)
+}
+
+// keptAs is what becomes of what is pending, in the form in which it is stored.
+func keptAs(t update.Touched) store.Pending {
+	out := store.Pending{}
+	for key, c := range t {
+		if out[key] = nil; c != nil {
+			out[key] = c.AppendBinary(nil)
+		}
+	}
+	return out
+}
+
+// repeats are the requests that came lately, by their digests: one that is repeated, because its
+// answer was lost or by somebody who listens, has no second effect and the same answer.
+type repeats struct {
+	mu   sync.Mutex
+	seen map[[16]byte]*outcome
+	ring [][16]byte // in the order in which they ended
+	at   int
+}
+
+// outcome is what came of a request.
+type outcome struct {
+	ended   bool
+	no      *update.Refusal
+	waiting []func(*update.Refusal)
+}
+
+// begins is true for a request that did not come before. Others are told what came of it, or will
+// come.
+func (r *repeats) begins(d [16]byte, done func(*update.Refusal)) bool {
+	r.mu.Lock()
+	o := r.seen[d]
+	if o == nil {
+		if r.seen == nil {
+			r.seen = map[[16]byte]*outcome{}
+		}
+		r.seen[d] = &outcome{waiting: []func(*update.Refusal){done}}
+		r.mu.Unlock()
+		return true
+	}
+	ended, no := o.ended, o.no
+	if !ended && len(o.waiting) < mostRepeated {
+		o.waiting = append(o.waiting, done)
+		done = nil
+	}
+	r.mu.Unlock()
+	switch {
+	case ended:
+		done(no)
+	case done != nil:
+		done(failed("this change waits already"))
+	}
+	return false
+}
+
+// mostRepeated is how often one request may wait.
+const mostRepeated = 16
+
+// ended tells what came of a request, and keeps that unless it is to be tried again.
+func (r *repeats) ended(d [16]byte, no *update.Refusal) {
+	r.mu.Lock()
+	o := r.seen[d]
+	tell := o.waiting
+	o.ended, o.no, o.waiting = true, no, nil
+	if no != nil && no.Code == message.ServFail {
+		delete(r.seen, d)
+	} else {
+		r.keep(d)
+	}
+	r.mu.Unlock()
+	for _, done := range tell {
+		done(no)
+	}
+}
+
+// keep makes room for what ended by forgetting the oldest. The lock is held.
+func (r *repeats) keep(d [16]byte) {
+	if len(r.ring) < mostRepeats {
+		r.ring = append(r.ring, d)
+		return
+	}
+	delete(r.seen, r.ring[r.at])
+	r.ring[r.at] = d
+	r.at = (r.at + 1) % len(r.ring)
+}

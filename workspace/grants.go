@@ -1,0 +1,168 @@
+package workspace
+
+import (
+	"maps"
+	"slices"
+	"time"
+
+	"fencepost/diag"
+	"fencepost/dnsname"
+	"fencepost/rr"
+	"fencepost/tsig"
+	"fencepost/update"
+)
+
+// Updates is how requests to change zones are taken (RFC 2136).
+type Updates struct {
+	Gather time.Duration // after one version, how long requests are gathered for the next
+	Grants update.Grants
+	Keys   map[string]*tsig.Key // those that grants name, by the key of their name
+}
+
+// DefaultGather is how long requests are gathered where nothing is said: fifty versions a second are
+// enough for everybody, and nobody waits for that long.
+const DefaultGather = 20 * time.Millisecond
+
+type rawUpdates struct {
+	Gather string `toml:"gather"`
+}
+
+// rawGrant is what the holder of a key may change.
+type rawGrant struct {
+	Key        string   `toml:"key"`
+	Zones      []string `toml:"zones"`
+	Names      []string `toml:"names"`
+	Below      []string `toml:"below"`
+	OwnName    bool     `toml:"own-name"`
+	Types      []string `toml:"types"`
+	May        []string `toml:"may"`
+	OwnAddress bool     `toml:"own-address"`
+}
+
+const grantHeader = "[[grant]]"
+
+func (p *checker) updates(c *Config, r *raw) {
+	c.Updates = Updates{Gather: DefaultGather, Keys: map[string]*tsig.Key{}}
+	if text := r.Updates.Gather; text != "" {
+		const most = 10 * time.Second
+		d, err := time.ParseDuration(text)
+		if err != nil || d < 0 || d > most {
+			p.diags.Add(RuleBadValue.At(p.place("[updates]", 0, "gather"), "%q is no time from 0s to %s", text, most).Suggest("write a time such as 20ms"))
+		}
+		c.Updates.Gather = d
+	}
+	for i := range r.Grant {
+		p.grant(c, i, &r.Grant[i])
+	}
+}
+
+// grant reads the n-th grant.
+func (p *checker) grant(c *Config, n int, in *rawGrant) {
+	bad := func(key, format string, args ...any) diag.Diagnostic {
+		return RuleBadValue.At(p.place(grantHeader, n, key), format, args...)
+	}
+	key := c.Keys[in.Key]
+	if key == nil {
+		if in.Key == "" {
+			p.diags.Add(bad("key", "a grant names no key").Suggest(`write key = "NAME", and the secret as [tsig.NAME] in %s`, SecretsFile))
+		} else {
+			missing(p, grantHeader, n, "key", "secret", in.Key, c.Keys)
+		}
+		return
+	}
+	g := update.Grant{Key: key.Name, OwnAddress: in.OwnAddress}
+	if len(in.Zones) == 0 {
+		p.diags.Add(bad("zones", "a grant names no zones").Suggest(`write zones = ["NAME"]`))
+	}
+	for _, text := range in.Zones {
+		name, err := dnsname.Parse(text, dnsname.Root)
+		z := c.Find(name)
+		switch {
+		case err != nil:
+			p.diags.Add(bad("zones", "%q is no zone name: %v", text, err))
+		case z == nil:
+			d := bad("zones", "%s is no zone of this workspace", text)
+			if meant := diag.Closest(text, c.zoneNames()); meant != "" {
+				d = d.Suggest("did you mean %s?", meant)
+			}
+			p.diags.Add(d)
+		case len(z.FetchFrom) > 0:
+			p.diags.Add(bad("zones", "%s is fetched from a primary: it is changed there", text))
+		default:
+			g.Zones = append(g.Zones, z.Name)
+		}
+	}
+	g.Names = append(p.places(n, "names", in.Names, g.Zones, false), p.places(n, "below", in.Below, g.Zones, true)...)
+	if in.OwnName {
+		g.Names = append(g.Names, update.Place{Name: key.Name})
+	}
+	g.Types = p.grantedTypes(n, in.Types)
+	g.Add, g.Remove = len(in.May) == 0, len(in.May) == 0
+	may := map[string]*bool{"add": &g.Add, "remove": &g.Remove}
+	for _, word := range in.May {
+		if may[word] == nil {
+			p.diags.Add(bad("may", "%q is nothing that can be granted", word).Suggest("write add, remove or both"))
+			continue
+		}
+		*may[word] = true
+	}
+	c.Updates.Grants = append(c.Updates.Grants, g)
+	c.Updates.Keys[key.Name.Key()] = key
+}
+
+// places reads names: those that end in one of the zones as they are, others in each of the zones.
+func (p *checker) places(n int, key string, texts []string, zones []dnsname.Name, below bool) (out []update.Place) {
+	for _, text := range texts {
+		whole, err := dnsname.Parse(text, dnsname.Root)
+		if err == nil && slices.ContainsFunc(zones, whole.AtOrBelow) {
+			out = append(out, update.Place{Name: whole, Below: below})
+			continue
+		}
+		for _, z := range zones {
+			name, err := dnsname.Parse(text, z)
+			if err != nil || !name.AtOrBelow(z) {
+				p.diags.Add(RuleBadValue.At(p.place(grantHeader, n, key), "%q is no name in %s", text, z.Plain()).Suggest("write it without the zone's name, or whole; @ is the zone itself"))
+				continue
+			}
+			out = append(out, update.Place{Name: name, Below: below})
+		}
+	}
+	return out
+}
+
+// grantedTypes reads types of records; empty: any.
+func (p *checker) grantedTypes(n int, texts []string) (out []rr.Type) {
+	for _, text := range texts {
+		t, ok := rr.ParseType(text)
+		if info := rr.Lookup(t); !ok || info != nil && info.Use != rr.Data {
+			d := RuleBadValue.At(p.place(grantHeader, n, "types"), "%q is no record type of a zone", text)
+			if meant := diag.Closest(text, rr.Mnemonics()); meant != "" && !ok {
+				d = d.Suggest("did you mean %s?", meant)
+			}
+			p.diags.Add(d)
+			continue
+		}
+		out = append(out, t)
+	}
+	return out
+}
+
+// For are the updates of one zone; nil where nobody may change it.
+func (u *Updates) For(zone dnsname.Name) (update.Grants, []*tsig.Key) {
+	var mine update.Grants
+	keys := map[string]*tsig.Key{}
+	for _, g := range u.Grants {
+		if slices.ContainsFunc(g.Zones, zone.Equal) {
+			mine = append(mine, g)
+			keys[g.Key.Key()] = u.Keys[g.Key.Key()]
+		}
+	}
+	return mine, slices.Collect(maps.Values(keys))
+}
+
+func (c *Config) zoneNames() (out []string) {
+	for _, z := range c.Zones {
+		out = append(out, z.Name.Plain())
+	}
+	return out
+}
