@@ -32,10 +32,10 @@ type version struct {
 
 // origin says where a version comes from.
 type origin struct {
-	from    string    // the primary; empty: a file
+	from string // the primary; empty: a file
 	// read is what the files held, before what is pending was merged into it; nil: it is not known,
 	// or is the source.
-	read *zone.Snapshot
+	read    *zone.Snapshot
 	by      string    // who had it loaded, in words; empty: nobody in particular
 	way     store.Way // how
 	checked time.Time // when the primary last confirmed the source

@@ -161,7 +161,7 @@ func New(o Options) *Zones {
 	if o.Rand == nil {
 		o.Rand = func() float64 { return 0 }
 	}
-	s := &Zones{Options: o, clock: clock, sched: newScheduler(o.Now, clock), cpu: make(cpuPlaces, runtime.GOMAXPROCS(0))}
+	s := &Zones{Options: o, clock: clock, sched: newScheduler(o.Now, clock), cpu: make(cpuPlaces, runtime.GOMAXPROCS(0)), running: &sync.WaitGroup{}}
 	s.table.Store(&table{})
 	return s
 }

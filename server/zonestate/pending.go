@@ -1,0 +1,111 @@
+package zonestate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"fencepost/dnsname"
+	"fencepost/store"
+	"fencepost/update"
+)
+
+// ErrNotPending means that nothing of that kind is pending.
+var ErrNotPending = errors.New("nothing of that is pending")
+
+// PendingOf is what requests changed in a zone and its files do not have.
+type PendingOf struct {
+	Serial  uint32 // of what is served, before it is signed
+	Changes []*update.Change
+	Problem error // why the files could not be merged with it lately
+}
+
+// Pending is what is pending of a zone.
+func (s *Zones) Pending(name dnsname.Name) (PendingOf, error) {
+	z, err := s.fromFiles(name)
+	if err != nil {
+		return PendingOf{}, err
+	}
+	z.changing.Lock()
+	defer z.changing.Unlock()
+	return s.pendingNow(z), nil
+}
+
+// OfferPending is Pending for whoever writes it into the files: what it gives is known again there,
+// whatever requests change meanwhile.
+func (s *Zones) OfferPending(name dnsname.Name) (PendingOf, error) {
+	z, err := s.fromFiles(name)
+	if err != nil {
+		return PendingOf{}, err
+	}
+	z.changing.Lock()
+	defer z.changing.Unlock()
+	out := s.pendingNow(z)
+	t := s.pendingOf(z).Offer()
+	if s.Store != nil {
+		if err := s.Store.PutPending(z.name, keptAs(t)); err != nil {
+			return PendingOf{}, err
+		}
+	}
+	s.pendingOf(z).Take(t)
+	return out, nil
+}
+
+// DropPending has the files count, whatever requests changed in the sets that drop names.
+func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, drop func(*update.Change) bool, by string) (ZoneResult, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	z, err := s.fromFiles(name)
+	if err != nil {
+		return ZoneResult{}, err
+	}
+	found := false
+	for _, c := range s.pendingOf(z).List() {
+		found = found || c.Differs() && drop(c)
+	}
+	if !found {
+		return ZoneResult{}, ErrNotPending
+	}
+	var change Change
+	in, err := s.load(ctx, z)
+	if err == nil {
+		z.changing.Lock()
+		change, err = s.installWithout(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp, known: in.Known}, drop)
+		z.changing.Unlock()
+	}
+	result := s.loaded(z, change, err)
+	s.tellOf(z, result.Change)
+	return result, nil
+}
+
+// fromFiles is a zone that is read from files.
+func (s *Zones) fromFiles(name dnsname.Name) (*served, error) {
+	z := s.table.Load().zones[name.Key()]
+	switch {
+	case z == nil:
+		return nil, fmt.Errorf("%s: %w", name, ErrNoZone)
+	case z.role().Fetches():
+		return nil, ErrNotFromFiles
+	}
+	return z, nil
+}
+
+// pendingNow is what is pending. z.changing is held.
+func (s *Zones) pendingNow(z *served) (out PendingOf) {
+	have := z.lastGood()
+	if have.source != nil {
+		out.Serial = have.source.Serial()
+	}
+	for _, c := range s.pendingOf(z).List() {
+		if c.Differs() {
+			out.Changes = append(out.Changes, c)
+		}
+	}
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	var conflict *ConflictError
+	if errors.As(z.problem, &conflict) {
+		out.Problem = z.problem
+	}
+	return out
+}
