@@ -6,6 +6,9 @@ import "fencepost/rr"
 const (
 	OptionExpire = 9  // how long a zone may still be served (RFC 7314)
 	OptionEDE    = 15 // an extended DNS error (RFC 8914 §2)
+	// OptionAddress asks from which address a request came, and has it in the response, 4 or 16
+	// octets: one of the codes for local use (RFC 6891 §9), so that others pass over it.
+	OptionAddress = 65107
 )
 
 // knownOptions bounds the codes of options that requests may bring and we heed.
@@ -38,6 +41,7 @@ func (q *Query) options(b []byte) bool {
 			return false
 		}
 		code, n := be16(b), int(be16(b[2:]))
+		q.WantsAddress = q.WantsAddress || code == OptionAddress
 		if code < knownOptions && readOption[code] != nil && !readOption[code](q, b[4:4+n]) {
 			return false
 		}

@@ -30,6 +30,8 @@ type Query struct {
 	Cookie    []byte
 	WantsNSID bool
 	Keepalive bool
+	// WantsAddress is set by an OptionAddress.
+	WantsAddress bool
 	// WantsVersion is set by an empty ZONEVERSION option (RFC 9660).
 	WantsVersion bool
 

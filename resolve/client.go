@@ -54,6 +54,8 @@ type Request struct {
 	TSIG    *tsig.Key     // sign, and accept only signed answers
 	Local   netip.Addr    // to send from; invalid leaves it to the system
 	Net     netio.Network // nil is the system's
+
+	change *change // is sent in place of a question
 }
 
 // Response is an answer with how it came.
@@ -79,16 +81,7 @@ var (
 // Ask puts a question to a server, over UDP and, if the answer does not fit,
 // over TCP.
 func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
-	if r.Timeout == 0 {
-		r.Timeout = DefaultTimeout
-	}
-	if r.Tries == 0 {
-		r.Tries = Tries
-	}
-	if r.Size == 0 {
-		r.Size = OurUDPSize
-	}
-	r.Net = netio.Or(r.Net)
+	r.fill()
 	if r.TCP {
 		return askTCP(ctx, server, r)
 	}
@@ -102,6 +95,14 @@ func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, erro
 		return over, nil
 	}
 	return resp, err
+}
+
+// fill puts what counts where nothing is said.
+func (r *Request) fill() {
+	r.Timeout = cmp.Or(r.Timeout, DefaultTimeout)
+	r.Tries = cmp.Or(r.Tries, Tries)
+	r.Size = cmp.Or(r.Size, OurUDPSize)
+	r.Net = netio.Or(r.Net)
 }
 
 // ErrUnreachable means that a server cannot be reached: nothing listens there, or there
@@ -126,6 +127,9 @@ func describe(server netip.AddrPort, err error) error {
 
 // query writes the question.
 func (r *Request) query() ([]byte, *tsig.Stream) {
+	if r.change != nil {
+		return r.change.write(r.TSIG)
+	}
 	if r.NoEDNS {
 		return r.write(message.QueryOptions{Class: r.Class, RD: r.RD, CD: r.CD})
 	}
@@ -219,13 +223,7 @@ func askUDP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 // first answer that has their id, as it came: for questions that are odd on purpose. Of r it
 // takes Net, Timeout, Tries and Local.
 func Raw(ctx context.Context, server netip.AddrPort, msg []byte, r Request) (answer []byte, err error) {
-	if r.Timeout == 0 {
-		r.Timeout = DefaultTimeout
-	}
-	if r.Tries == 0 {
-		r.Tries = Tries
-	}
-	r.Net = netio.Or(r.Net)
+	r.fill()
 	for range r.Tries {
 		if answer, err = r.raw(ctx, server, msg); err == nil || ctx.Err() != nil || errors.Is(err, ErrUnreachable) {
 			return answer, err

@@ -30,8 +30,8 @@ const (
 	nextOfItself = "\\000" // the label of a name that directly follows another: a proof made up for the question (RFC 4470)
 )
 
-// readTypes are asked for where nothing says which types a name has.
-var readTypes = []rr.Type{rr.TypeA, rr.TypeAAAA, rr.TypeCNAME, rr.TypeMX, rr.TypeTXT, rr.TypeSRV, rr.TypeNS, rr.TypeCAA, rr.TypeHTTPS, rr.TypePTR}
+// UsualTypes are asked for where nothing says which types a name has.
+var UsualTypes = []rr.Type{rr.TypeA, rr.TypeAAAA, rr.TypeCNAME, rr.TypeMX, rr.TypeTXT, rr.TypeSRV, rr.TypeNS, rr.TypeCAA, rr.TypeHTTPS, rr.TypePTR}
 
 // Usual are names that many zones have, below their apex.
 var Usual = strings.Fields(`www mail smtp imap pop pop3 webmail mx mx1 mx2 ns ns1 ns2 ns3 ns4 ftp vpn api app blog shop dev test staging
@@ -260,7 +260,7 @@ func (r *reading) probe() error {
 	wild := 0
 	for i, name := range names {
 		before := len(r.out.Records)
-		for _, t := range readTypes {
+		for _, t := range UsualTypes {
 			resp, err := r.ask(name, t)
 			if err != nil {
 				return err

@@ -11,17 +11,18 @@ import (
 // FromDelta is the request that makes the same difference to a zone as a delta does, on the version
 // that it was made from. Its prerequisites say that all that it touches is as it was there, so that
 // nothing which somebody else changed meanwhile is written over. The serial is left to the server,
-// unless other fields of the SOA change too. Records that signers make are left out.
-func FromDelta(old *zone.Snapshot, d *zone.Delta) *Request {
+// unless other fields of the SOA change too. Records that signers make are left out. Where only a part
+// of the zone is known, nothing is said of other types that a name may have, but that it is no alias.
+func FromDelta(old *zone.Snapshot, d *zone.Delta, part bool) *Request {
 	r := &Request{Zone: d.Apex}
-	absent := map[string]bool{} // names that were said not to be in use
+	absent := map[string]bool{} // what was said of names that are not in use
 	var servers, gone, come []rr.Record
 	for i := range d.Sets {
 		c := &d.Sets[i]
 		if made[c.Type()] || c.SerialAlone() {
 			continue
 		}
-		r.asItWas(old, c, absent)
+		r.asItWas(old, c, absent, part)
 		less, more := difference(c)
 		gone = append(gone, less...)
 		if c.Type() == rr.TypeNS && c.Owner.Equal(d.Apex) {
@@ -37,12 +38,18 @@ func FromDelta(old *zone.Snapshot, d *zone.Delta) *Request {
 }
 
 // asItWas adds the prerequisites for one set.
-func (r *Request) asItWas(old *zone.Snapshot, c *zone.SetDelta, absent map[string]bool) {
+func (r *Request) asItWas(old *zone.Snapshot, c *zone.SetDelta, absent map[string]bool, part bool) {
 	var n zone.Node
 	if !old.GetName(c.Owner, &n) || len(n.Types(nil)) == 0 {
-		if !absent[c.Owner.Key()] {
-			absent[c.Owner.Key()] = true
-			r.Prerequisites = append(r.Prerequisites, meta(c.Owner, rr.ClassNone, rr.TypeANY, nil))
+		types := []rr.Type{rr.TypeANY}
+		if part && c.Type() != rr.TypeCNAME {
+			types = []rr.Type{c.Type(), rr.TypeCNAME}
+		}
+		for _, t := range types {
+			if key := keyOf(c.Owner, t); !absent[key] {
+				absent[key] = true
+				r.Prerequisites = append(r.Prerequisites, meta(c.Owner, rr.ClassNone, t, nil))
+			}
 		}
 		return
 	}

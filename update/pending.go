@@ -37,6 +37,13 @@ func keyOf(owner dnsname.Name, t rr.Type) string {
 // Differs is false where the set is served as the file has it.
 func (c *Change) Differs() bool { return !same(c.File, c.Now) }
 
+// On is the change as one of a file as it is now, whatever that was changed to.
+func (c *Change) On(file *zone.Snapshot) *Change {
+	next := *c
+	next.File, next.Offered = owned(setOf(file, c.Owner, c.Type)), nil
+	return &next
+}
+
 // Touched is what becomes of what is pending: changes by their keys; nil where the file and what is
 // served agree, so that nothing has to be kept.
 type Touched map[string]*Change

@@ -167,7 +167,9 @@ func restarted(t *testing.T, p *Pending) *Pending {
 
 // What a merge by sets says little of: TTLs, aliases, servers, the SOA, case.
 func TestMergeSpecial(t *testing.T) {
-	a := func(ttl uint32, last string) rr.Record { return rec("a.tides.example.", in, rr.TypeA, ttl, "\x01\x01\x01"+last) }
+	a := func(ttl uint32, last string) rr.Record {
+		return rec("a.tides.example.", in, rr.TypeA, ttl, "\x01\x01\x01"+last)
+	}
 	apexSOA := func(serial uint32, minimum byte) rr.Record {
 		return rec("tides.example.", in, rr.TypeSOA, 60, string(soa(serial, minimum)))
 	}

@@ -147,8 +147,18 @@ func (e *env) change(c ops.SetChange) {
 		}
 		return
 	}
+	e.setLines(c)
+	e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "caches may keep the old answer for %s, until %s", ui.Duration(time.Duration(c.OldTTL)*time.Second), clockTime(c.Until)))
+}
+
+// setLines shows the records of a set that came and went.
+func (e *env) setLines(c ops.SetChange) {
+	name := strings.TrimSuffix(c.Name, ".")
 	ttl := strconv.FormatUint(uint64(c.OldTTL), 10)
-	if c.Change != "removed" && c.OldTTL != c.TTL {
+	if c.Change == "added" {
+		ttl = strconv.FormatUint(uint64(c.TTL), 10)
+	}
+	if c.Change != "removed" && c.Change != "added" && c.OldTTL != c.TTL {
 		ttl = fmt.Sprintf("%d → %d", c.OldTTL, c.TTL)
 	}
 	for _, r := range c.Old {
@@ -162,7 +172,6 @@ func (e *env) change(c ops.SetChange) {
 	} else if c.Kept > 0 {
 		e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "%s as before", ui.Plural(c.Kept, "record")))
 	}
-	e.ui.Printf("  %s\n", e.ui.Paint(ui.Dim, "caches may keep the old answer for %s, until %s", ui.Duration(time.Duration(c.OldTTL)*time.Second), clockTime(c.Until)))
 }
 
 func clockTime(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") }

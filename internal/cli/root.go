@@ -216,7 +216,7 @@ New here? See the whole story on demo data:  fencepost demo`,
 	f.StringVar(&e.now, "now", "", "take this `TIME` for the present (RFC 3339, or seconds since 1970)")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.setUp(cmd) }
 	root.AddCommand(
-		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newSetAside(e), newPutBack(e), newRename(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newHistory(e), newRestore(e), newPull(e),
+		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newSetAside(e), newPutBack(e), newRename(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newHistory(e), newRestore(e), newPending(e), newFold(e), newPull(e),
 		newCheck(e), newExplain(e), newEditor(e),
 		newKey(e), newSign(e), newVerify(e), newRoll(e), newHandover(e),
 		newServe(e), newPublish(e), newStatus(e), newReload(e), newRefresh(e), newNotify(e), newDump(e),

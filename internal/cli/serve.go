@@ -165,6 +165,9 @@ func commands(sv *ops.Service) control.Handler {
 		"history": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			return sv.History(ctx, z, args)
 		},
+		"pending": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			return sv.Pending(ctx, z, args, ui.Explain)
+		},
 		"compare": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) { return sv.Compare(z, args) },
 		"version": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			version, err := sv.Version(z, args)

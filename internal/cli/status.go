@@ -159,6 +159,7 @@ func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 			say("expires %s: until then it answers without its primary", ui.When(z.Expires, now))
 		}
 	}
+	zonePending(z, plain, say)
 	e.zoneKeys(z, now, say, bad)
 	for _, p := range z.Peers {
 		switch {
@@ -208,6 +209,13 @@ func (e *env) zoneTrouble(z *control.ZoneStatus, now time.Time, plain string, ba
 	}
 	if z.State == "expired" || z.Role == "secondary" && !z.Failing.IsZero() {
 		bad("next: see why the primary is away, then: fencepost refresh %s", plain)
+	}
+}
+
+// zonePending says that the file does not have all that is served.
+func zonePending(z *control.ZoneStatus, plain string, say func(string, ...any)) {
+	if z.Pending > 0 {
+		say("pending: %s that messages changed and the file does not have; see: fencepost pending %s", ui.Plural(z.Pending, "record set"), plain)
 	}
 }
 

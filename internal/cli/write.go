@@ -12,6 +12,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
 
@@ -200,14 +201,16 @@ func (e *env) editArgs(cmd *cobra.Command, o *edit.Edit, args []string, ttl stri
 
 func newAdd(e *env) *cobra.Command {
 	var o edit.Edit
+	var r ops.Remote
 	var ttl string
 	cmd := &cobra.Command{Use: "add ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "add records",
-		Long: "Adds records where a person would put them.\n" + editLong,
+		Long: "Adds records where a person would put them.\n" + editLong + editLongRemote,
 		Example: `  fencepost add saltmarsh.example cam-north A 198.51.100.31 --ptr
   fencepost add saltmarsh.example @ MX 20 mail2 --reload
   fencepost add saltmarsh.example note TXT "high water at six" --ttl 300
   fencepost add saltmarsh.example 'gauge[01-40]' A '198.51.100.[11-50]' --dry-run
   fencepost add saltmarsh.example - <hosts.txt
+  fencepost add saltmarsh.example guest12 A 198.51.100.112 --at harbour --key dhcp-2026
   fencepost add --zones '*' @ CAA 0 issue ca.example.net`,
 		Args: orManyZones(func(cmd *cobra.Command, given []string) error {
 			if len(given) == 3 { // what is missing is said in words
@@ -220,28 +223,39 @@ func newAdd(e *env) *cobra.Command {
 			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err
 			}
+			if remote, err := goesTo(&r); err != nil {
+				return err
+			} else if remote {
+				return e.editedAt(cmd, o, ops.Adding, r)
+			}
 			return e.edited(cmd.Context())(e.app.Add(o))
 		}}
 	e.editFlags(cmd, &o)
 	cmd.Flags().StringVar(&ttl, "ttl", "", "`TIME` for which the records may be cached (default: that of the file)")
 	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
+	remoteFlags(cmd, &r, false)
 	return cmd
 }
 
 func newChange(e *env) *cobra.Command {
 	var o edit.Edit
+	var r ops.Remote
 	var ttl string
 	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE [DATA...]", GroupID: stageWrite, Short: "replace the data of records, or change a TTL or a timer",
 		Long: `Replaces the data of records. Where the owner has several records of the type,
 --from says which. Without data --ttl changes the TTL of all records of the type;
 --ttl default takes it away, so that $TTL counts again. The times of the SOA have
 flags of their own; comments that explain them follow.
-` + editLong,
+` + editLong + editLongRemote + `
+
+A machine whose address changes keeps its records right with --from-here in a timer
+job: nothing is sent while the address is the same.`,
 		Example: `  fencepost change saltmarsh.example web A 198.51.100.12 --ptr
   fencepost change saltmarsh.example @ MX 10 mail3 --from "20 mail2"
   fencepost change saltmarsh.example 'gauge[01-40]' A '203.0.113.[11-50]'
   fencepost change saltmarsh.example web A --ttl 60
   fencepost change saltmarsh.example web A --ttl default
+  fencepost change saltmarsh.example buoy7 A --from-here --at ns1.saltmarsh.example --key buoy7
   fencepost change saltmarsh.example @ SOA --expire 14d --minimum 10m
   fencepost change --zones '*' @ MX 10 post.saltmarsh.example. --from "10 mail"
   fencepost change --zones '*' --everywhere A 203.0.113.80 --from 198.51.100.80`,
@@ -249,6 +263,11 @@ flags of their own; comments that explain them follow.
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err
+			}
+			if remote, err := goesTo(&r); err != nil {
+				return err
+			} else if remote {
+				return e.editedAt(cmd, o, ops.Changing, r)
 			}
 			return e.edited(cmd.Context())(e.app.Change(o))
 		}}
@@ -258,6 +277,7 @@ flags of their own; comments that explain them follow.
 	cmd.Flags().BoolVar(&o.Everywhere, "everywhere", false, "with --from: at every owner that has these data; OWNER is left out")
 	cmd.Flags().BoolVar(&o.Split, "split", false, "write a text of more than 255 octets as several strings")
 	timerFlags(cmd, &o.Timers)
+	remoteFlags(cmd, &r, true)
 	return cmd
 }
 
@@ -281,8 +301,9 @@ workspace: aliases, MX, SRV, NS, PTR. All files are written, or none.`,
 
 func newRemove(e *env) *cobra.Command {
 	var o edit.Edit
+	var r ops.Remote
 	cmd := &cobra.Command{Use: "remove ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "remove records",
-		Long: "Removes a record, all records of a type, or all records of an owner.\n" + editLong,
+		Long: "Removes a record, all records of a type, or all records of an owner.\n" + editLong + editLongRemote,
 		Example: `  fencepost remove saltmarsh.example cam-north --ptr
   fencepost remove saltmarsh.example @ MX 20 mail2
   fencepost remove saltmarsh.example 'gauge[01-40]'`,
@@ -291,9 +312,15 @@ func newRemove(e *env) *cobra.Command {
 			if err := e.editArgs(cmd, &o, args, ""); err != nil {
 				return err
 			}
+			if remote, err := goesTo(&r); err != nil {
+				return err
+			} else if remote {
+				return e.editedAt(cmd, o, ops.Removing, r)
+			}
 			return e.edited(cmd.Context())(e.app.Remove(o))
 		}}
 	e.editFlags(cmd, &o)
+	remoteFlags(cmd, &r, false)
 	return cmd
 }
 

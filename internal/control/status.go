@@ -52,6 +52,7 @@ type ZoneStatus struct {
 	NotStored string       `json:"not_stored,omitempty"` // why it could not be stored
 	Keys      *KeyState    `json:"keys,omitempty"`       // where we sign
 	Peers     []PeerStatus `json:"peers,omitempty"`
+	Pending   int          `json:"pending,omitempty"` // record sets that messages changed and the files do not have
 }
 
 // KeyState is what is told of the keys of a zone; see keymanager.State.
@@ -93,7 +94,7 @@ func zoneStatus(z *zonestate.ZoneStatus, explain func(error) string) ZoneStatus 
 	}
 	out := ZoneStatus{Zone: z.Zone, Role: z.Role, State: z.State, Serial: z.Serial, Source: z.Source, Signed: z.Signed, Names: z.Names, Records: z.Records, Since: z.Since,
 		Trouble: z.Trouble, Troubled: z.Troubled, From: z.From, Checked: z.Checked, NextCheck: z.NextCheck, Expires: z.Expires, Failing: z.Failing,
-		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: z.NotStored}
+		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: z.NotStored, Pending: z.Pending}
 	if z.Keys != nil {
 		k := KeyState(*z.Keys)
 		out.Keys = &k

@@ -125,6 +125,8 @@ var blanks = []struct {
 	{regexp.MustCompile(`(keys/[a-z.]+/[a-z]+-)\d+(\.pem)`), "${1}TAG$2"},
 	{regexp.MustCompile(`\b(made|put to use:) key \d+`), "$1 key TAG"},
 	{regexp.MustCompile(`\b20\d\d-\d\d-\d\d \d\d:\d\d UTC  [a-z-]+  (file|transfer)`), "WHEN  WHO  $1"},
+	{regexp.MustCompile(`\b20\d\d-\d\d-\d\d \d\d:\d\d UTC  (key [a-z]+  update)`), "WHEN  $1"},
+	{regexp.MustCompile(`(key [a-z]+, )20\d\d-\d\d-\d\d \d\d:\d\d UTC`), "${1}WHEN"},
 	{regexp.MustCompile(`serial  when +by +way +came`), "serial  when  by  way  came"},
 	{regexp.MustCompile(`, 20\d\d-\d\d-\d\d \d\d:\d\d UTC, by [a-z-]+`), ", WHEN, by WHO"},
 	{regexp.MustCompile(`until 20\d\d[^\n(]* UTC \(in [^)]*\)`), "until WHEN"},

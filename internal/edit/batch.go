@@ -113,6 +113,8 @@ type Transaction struct {
 	fresh  []*EditedFile          // files that are made, or replaced whole
 	parts  map[string]*EditedFile // files that zones include, by their names
 	notes  []string
+
+	partial bool // see Edit.Partial
 }
 
 // create adds a file that is made with the others.
@@ -439,7 +441,9 @@ func (e *ZoneEdit) settle() (*EditedFile, error) {
 			return nil, err
 		}
 	}
-	r.Check(text, after, diags)
+	if !e.b.partial {
+		r.Check(text, after, diags)
+	}
 	diags = r.Settings.Settle(diags, src.Files(), false)
 	diags.Sort()
 	fresh := &diag.List{}

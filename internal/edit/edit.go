@@ -21,7 +21,10 @@ type Edit struct {
 	Split   bool        // texts over 255 octets become several strings
 	Timers  Timers      // change, for the SOA
 	Dry     bool        // show and do not write
-	whole   bool        // each record must have its data
+	// Partial tells that the file holds a part of the zone: it is not checked, for what is missing in
+	// it says nothing.
+	Partial bool
+	whole   bool // each record must have its data
 	remove  bool
 
 	// Zones is a pattern of zone names: the edit is made in all that fit, in place of Zone.
@@ -50,6 +53,7 @@ func (a *Files) begin(o Edit) (*Transaction, *ZoneEdit, []*RecordSpec, error) {
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	b.partial = o.Partial
 	args, err := expandAll(o.Records)
 	if err != nil {
 		b.close()
@@ -195,17 +199,41 @@ func (e *ZoneEdit) owner(text string) (dnsname.Name, error) {
 	if err != nil {
 		return dnsname.Name{}, err
 	}
-	n, err := dnsname.Parse(text, e.file.Apex)
+	return ownerIn(text, e.file.Apex)
+}
+
+func ownerIn(text string, apex dnsname.Name) (dnsname.Name, error) {
+	n, err := dnsname.Parse(text, apex)
 	if err != nil {
 		return n, Usage("the owner %q: %v", text, err)
 	}
-	if !n.AtOrBelow(e.file.Apex) {
-		return n, Usage("%s is not in the zone %s", n, e.file.Apex)
+	if !n.AtOrBelow(apex) {
+		return n, Usage("%s is not in the zone %s", n, apex)
 	}
-	if strings.HasSuffix(strings.ToLower(text), "."+strings.ToLower(strings.TrimSuffix(e.file.Apex.String(), "."))) {
+	if strings.HasSuffix(strings.ToLower(text), "."+strings.ToLower(strings.TrimSuffix(apex.String(), "."))) {
 		return n, Usage("%s means %s; write %s. with a final dot, or only what stands before the zone's name", text, n, text)
 	}
 	return n, nil
+}
+
+// SetAddress makes an address the only one of its kind that an owner has, whatever it had.
+func (a *Files) SetAddress(o Edit) (*Edited, error) {
+	return a.apply(o, func(e *ZoneEdit, s *RecordSpec) error {
+		have := slices.Clone(e.file.Records(s.owner, s.t))
+		if len(have) == 0 {
+			return e.add(s)
+		}
+		stays := e.like(s)
+		if stays == nil {
+			stays = have[0]
+			if err := e.change(stays, s); err != nil {
+				return err
+			}
+		} else if err := e.retime(stays, s); err != nil {
+			return err
+		}
+		return e.takeOut(slices.DeleteFunc(have, func(r *zonefile.Entry) bool { return r == stays }), s.owner, false, e.ed.Remove)
+	})
 }
 
 // ParseType reads a record type that can stand in a zone.

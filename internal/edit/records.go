@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/zonefile"
@@ -17,6 +18,37 @@ type RecordArg struct {
 	Data        []string
 	TTL         string // empty: the file's default; "default" takes one away
 	Line        int    // of standard input, from 1; 0 for arguments
+}
+
+// Subject is an owner that an edit is about, with the type of records; 0: of any.
+type Subject struct {
+	Owner dnsname.Name
+	Type  rr.Type
+}
+
+// Owners are what an edit is about, ranges expanded.
+func (o *Edit) Owners(apex dnsname.Name) (out []Subject, err error) {
+	args, err := expandAll(o.Records)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range args {
+		s := Subject{}
+		owner, err := ALabels(r.Owner)
+		if err != nil {
+			return nil, err
+		}
+		if s.Owner, err = ownerIn(owner, apex); err != nil {
+			return nil, err
+		}
+		if r.Type != "" {
+			if s.Type, err = ParseType(r.Type); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, s)
+	}
+	return out, nil
 }
 
 // Lacks says what is missing in a record that is to be whole, or nil.

@@ -47,6 +47,15 @@ func (a *Files) Restore(o Restore) (*Edited, error) {
 		}
 		e.serial = &next
 	}
+	if err := e.bringAllBack(want); err != nil {
+		return nil, err
+	}
+	e.also = func() error { return e.proveRestored(o.Version, o.Signed) }
+	return b.finish(o.Dry)
+}
+
+// bringAllBack makes sets of the file what deltas make of them.
+func (e *ZoneEdit) bringAllBack(want []zone.SetDelta) error {
 	have := map[string][]*zonefile.Entry{}
 	for _, r := range e.file.All {
 		if r.Kind == zonefile.Record {
@@ -57,11 +66,10 @@ func (a *Files) Restore(o Restore) (*Edited, error) {
 	for i := range want {
 		c := &want[i]
 		if err := e.bringBack(c, have[entryKey([]byte(c.Owner.Wire()), c.Type())]); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	e.also = func() error { return e.proveRestored(o.Version, o.Signed) }
-	return b.finish(o.Dry)
+	return nil
 }
 
 func entryKey(owner []byte, t rr.Type) string { return key(owner, t, 0, nil) }
@@ -95,7 +103,7 @@ func (e *ZoneEdit) proveRestored(old *zone.Snapshot, signed bool) error {
 		return err
 	}
 	if left := restorable(now, old, signed); len(left) > 0 {
-		return fmt.Errorf("%s is laid out so that an edit does not bring all of serial %d back: %s %s would differ; edit it by hand", Shown(e.path), old.Serial(), left[0].Owner, left[0].Type())
+		return fmt.Errorf("%s is laid out so that an edit does not make it the version wanted: %s %s would differ; edit it by hand", Shown(e.path), left[0].Owner, left[0].Type())
 	}
 	return nil
 }

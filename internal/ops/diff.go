@@ -4,17 +4,21 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
+	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/internal/control"
 	"fencepost/internal/edit"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/transfer"
+	"fencepost/tsig"
 	"fencepost/workspace"
 	"fencepost/zone"
 	"fencepost/zoneload"
@@ -223,16 +227,30 @@ func (a *App) fetch(ctx context.Context, name dnsname.Name, at, key string) (*zo
 		if p := c.Peers[at]; p != nil {
 			f.Key = p.TSIG
 		}
-		if key != "" {
-			if f.Key = c.Keys[key]; f.Key == nil {
-				return nil, edit.Usage("there is no secret %s in %s", key, workspace.SecretsFile)
-			}
+	}
+	if key != "" {
+		if f.Key, err = a.secret(key); err != nil {
+			return nil, err
 		}
-	} else if key != "" {
-		return nil, fmt.Errorf("the secret %s is looked for in a workspace, and %w", key, err)
 	}
 	got, err := transfer.Receive(ctx, f)
 	return got.Zone, err
+}
+
+// secret is one of the workspace.
+func (a *App) secret(name string) (*tsig.Key, error) {
+	c, err := a.Config()
+	if err != nil {
+		return nil, fmt.Errorf("the secret %s is looked for in a workspace, and %w", name, err)
+	}
+	if c.Keys[name] != nil {
+		return c.Keys[name], nil
+	}
+	text := fmt.Sprintf("there is no secret %s in %s", name, workspace.SecretsFile)
+	if meant := diag.Closest(name, slices.Collect(maps.Keys(c.Keys))); meant != "" {
+		text += "; did you mean " + meant + "?"
+	}
+	return nil, edit.Usage("%s", text)
 }
 
 // localFor is the configured address that a server is to see us come from, where this

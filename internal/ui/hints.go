@@ -37,6 +37,10 @@ var hints = []func(error) string{
 		}
 		return fmt.Sprintf("; run: fencepost serial %s --next", z)
 	}),
+	as(func(e *zonestate.ConflictError) string {
+		z := e.Zone.Plain()
+		return fmt.Sprintf("; have the file count again with: fencepost pending %s --drop OWNER, or what is served with: fencepost fold %s --over", z, z)
+	}),
 	as(func(e *zonestate.AheadError) string {
 		return fmt.Sprintf("; go past it with: fencepost serial %s --set %d", e.Zone.Plain(), rr.NextSerial(e.Its))
 	}),

@@ -26,19 +26,29 @@ type Identity struct {
 const MaxNSID = 64
 
 // maxOptions is enough for all options together.
-const maxOptions = 4 + MaxNSID + 4 + cookie.ClientSize + cookie.ServerSize + 4 + 2
+const maxOptions = 4 + MaxNSID + 4 + cookie.ClientSize + cookie.ServerSize + 4 + 2 + 4 + 16
 
 // optionsDue are the options that the response is to have, in wire form.
 func (h *Handler) optionsDue() []byte {
 	r := &h.r
-	if !r.HasEDNS || r.Cookie == nil && !r.WantsNSID && !r.Keepalive {
-		return nil
-	}
-	id := h.Zones.Identity()
-	if id == nil {
+	if !r.HasEDNS || r.Cookie == nil && !r.WantsNSID && !r.Keepalive && !r.WantsAddress {
 		return nil
 	}
 	out := h.options[:0]
+	if r.WantsAddress {
+		from := r.From.Addr().Unmap()
+		out = binary.BigEndian.AppendUint16(out, message.OptionAddress)
+		out = append(out, 0, byte(from.BitLen()/8))
+		if four := from.As16(); from.Is4() {
+			out = append(out, four[12:]...)
+		} else {
+			out = append(out, four[:]...)
+		}
+	}
+	id := h.Zones.Identity()
+	if id == nil {
+		return out
+	}
 	if r.Cookie != nil && len(id.Cookies) > 0 && validLength(r.Cookie) {
 		out = append(out, 0, message.OptionCookie, 0, cookie.ClientSize+cookie.ServerSize)
 		out = id.Cookies.Append(out, r.Cookie, r.From.Addr(), h.Clock())

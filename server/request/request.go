@@ -132,7 +132,7 @@ func (h *Handler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 		h.dropped++
 		return dst
 	}
-	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Cookie == nil && !q.WantsNSID && q.Class == rr.ClassIN && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
+	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Cookie == nil && !q.WantsNSID && !q.WantsAddress && q.Class == rr.ClassIN && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
 		// By far the most requests.
 		return h.responder.Respond(dst, q, h.Zones, answer.Options{Limit: limitOf(q, UDP), UDPSize: udpLimit, Expire: -1})
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/store"
 	"fencepost/update"
@@ -56,6 +57,7 @@ func (s *Zones) storedPending(z *served) *update.Pending {
 
 // ConflictError says that what was changed in a file does not go together with what requests changed.
 type ConflictError struct {
+	Zone dnsname.Name
 	*update.Conflicts
 	Where []string // where the file has each of them; empty: nowhere
 }
@@ -107,7 +109,7 @@ func (s *Zones) mergeWithout(z *served, read *zone.Snapshot, drop func(*update.C
 
 // located says where a file has what is in conflict.
 func (s *Zones) located(z *served, c *update.Conflicts) error {
-	e := &ConflictError{c, make([]string, len(c.List))}
+	e := &ConflictError{z.name, c, make([]string, len(c.List))}
 	if f := z.cfg.Load().files(); f != nil && f.Where != nil {
 		for i := range c.List {
 			e.Where[i] = f.Where(c.List[i].Owner, c.List[i].Type)

@@ -56,6 +56,7 @@ type ZoneStatus struct {
 	NotStored string            // why it could not be stored
 	Keys      *keymanager.State // where we sign
 	Peers     []PeerStatus
+	Pending   int // record sets that messages changed and the files do not have
 }
 
 // Trouble says whether something is wrong, and whether the world sees it.
@@ -126,6 +127,13 @@ func (s *Zones) zoneStatus(z *served) ZoneStatus {
 			st.State = "waiting"
 			if v.withdrawn {
 				st.State = "expired"
+			}
+		}
+	}
+	if z.pending != nil {
+		for _, c := range z.pending.List() {
+			if c.Differs() {
+				st.Pending++
 			}
 		}
 	}
