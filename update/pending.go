@@ -27,8 +27,8 @@ type Change struct {
 	At      time.Time
 }
 
-// key is where the change is kept.
-func (c *Change) key() string { return keyOf(c.Owner, c.Type) }
+// Key is where the change is kept, in Touched too.
+func (c *Change) Key() string { return keyOf(c.Owner, c.Type) }
 
 func keyOf(owner dnsname.Name, t rr.Type) string {
 	return owner.Key() + string([]byte{byte(t >> 8), byte(t)})
@@ -60,7 +60,7 @@ type Pending struct {
 func NewPending(kept ...*Change) *Pending {
 	p := &Pending{sets: map[string]*Change{}}
 	for _, c := range kept {
-		p.sets[c.key()] = c
+		p.sets[c.Key()] = c
 	}
 	return p
 }
@@ -85,6 +85,13 @@ func (p *Pending) Empty() bool {
 	return len(p.sets) == 0
 }
 
+// Change is what became of a set; nil: nothing.
+func (p *Pending) Change(owner dnsname.Name, t rr.Type) *Change {
+	p.mu.RLock()
+	defer p.mu.RUnlock()
+	return p.sets[keyOf(owner, t)]
+}
+
 // List is all that is kept, in canonical order of the owners.
 func (p *Pending) List() []*Change {
 	p.mu.RLock()
@@ -105,12 +112,12 @@ func (p *Pending) Offer() Touched {
 	t := Touched{}
 	for _, c := range p.List() {
 		if !c.Differs() {
-			t[c.key()] = nil
+			t[c.Key()] = nil
 			continue
 		}
 		next := *c
 		next.Offered = &next.Now
-		t[c.key()] = &next
+		t[c.Key()] = &next
 	}
 	return t
 }
@@ -126,7 +133,7 @@ func (p *Pending) After(before, after *zone.Snapshot, by string, at time.Time) T
 			continue
 		}
 		next := &Change{Owner: d.Owner, Type: d.Type(), By: by, At: at}
-		key := next.key()
+		key := next.Key()
 		if have := p.sets[key]; have != nil {
 			next.File, next.Offered = have.File, have.Offered
 		} else {
@@ -181,7 +188,7 @@ func (p *Pending) Merge(file *zone.Snapshot, drop func(*Change) bool) (merged *z
 			continue
 		}
 		if next != c {
-			t[c.key()] = next
+			t[c.Key()] = next
 		}
 		if same(now, have) {
 			continue

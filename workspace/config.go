@@ -82,10 +82,12 @@ type Zone struct {
 	Sign      *keymanager.Policy // nil: unsigned
 	SendTo    []*Peer
 	FetchFrom []*Peer // we are secondary
-	Digest    Digest  // what is asked of the ZONEMD records of what is fetched
-	WaitFor   []*Peer // servers that have to be seen in step before a rollover goes on; nil: SendTo; empty: none
-	Parent    []*Peer // servers of the parent zone
-	Takes     Takes   // what whoever runs the parent supports
+	// Kept tells that the zone is in the store alone, and changed by messages: its file begins it.
+	Kept    bool
+	Digest  Digest  // what is asked of the ZONEMD records of what is fetched
+	WaitFor []*Peer // servers that have to be seen in step before a rollover goes on; nil: SendTo; empty: none
+	Parent  []*Peer // servers of the parent zone
+	Takes   Takes   // what whoever runs the parent supports
 	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
 	FollowChildren bool
 	Audiences      []*Audience // askers with a file of their own
@@ -183,6 +185,7 @@ type raw struct {
 		SendTo    []string `toml:"send-to"`
 		FetchFrom []string `toml:"fetch-from"`
 		Digest    string   `toml:"check-digest"`
+		Keep      string   `toml:"keep"`
 		Audiences []string `toml:"audiences"`
 		WaitFor   []string `toml:"wait-for"`
 		Parent    []string `toml:"parent"`
@@ -383,32 +386,6 @@ func (p *checker) address(s, header, key string) (netip.AddrPort, bool) {
 	return a, err == nil
 }
 
-func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
-	for name, in := range r.Peer {
-		header := "[peer." + name + "]"
-		peer := &Peer{Name: name}
-		peer.Address, _ = p.address(in.Address, header, "address")
-		peer.TSIG = p.secret(header, "tsig", in.TSIG, secrets)
-		if peer.Also = p.secret(header, "tsig-also", in.Also, secrets); peer.Also != nil && in.TSIG == "" {
-			p.diags.Add(RuleBadValue.At(p.place(header, 0, "tsig-also"), "tsig-also stands beside a tsig").
-				Suggest("name the secret with tsig"))
-		}
-		c.Peers[name] = peer
-	}
-}
-
-// secret is one that a key of the configuration names; nil where none is named.
-func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key) *tsig.Key {
-	if name == "" {
-		return nil
-	}
-	if secrets[name] == nil {
-		p.diags.Add(RuleMissingReference.At(p.place(header, 0, key), "there is no secret %s in %s", name, SecretsFile).
-			Suggest("add a section [tsig.%s] with a secret", name))
-	}
-	return secrets[name]
-}
-
 // reach reads where name servers are reached other than the world reaches them.
 func (p *checker) reach(c *Config, r *raw) {
 	c.Reach, c.Redirect = map[string]netip.AddrPort{}, map[netip.Addr]netip.AddrPort{}
@@ -472,6 +449,7 @@ func (p *checker) zones(c *Config, r *raw) {
 		if z.WaitFor = p.references(c, i, "wait-for", in.WaitFor); z.WaitFor == nil && in.WaitFor != nil {
 			z.WaitFor = []*Peer{} // nobody is waited for
 		}
+		p.keep(i, z, in.Keep)
 		z.Parent = p.references(c, i, "parent", in.Parent)
 		if z.Takes, err = ParseTakes(in.Takes); err != nil {
 			p.diags.Add(RuleBadValue.At(p.place(header, i, "parent-takes"), "%v", err))

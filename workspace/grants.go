@@ -56,6 +56,23 @@ func (p *checker) updates(c *Config, r *raw) {
 	}
 }
 
+// keep reads where the n-th zone is kept.
+func (p *checker) keep(n int, z *Zone, text string) {
+	const header = "[[zone]]"
+	switch text {
+	case "", "file":
+	case "store":
+		if z.Kept = true; len(z.FetchFrom) > 0 {
+			p.diags.Add(RuleBadValue.At(p.place(header, n, "keep"), "%s is fetched from a primary, which keeps it", z.Name.Plain()))
+		}
+	default:
+		p.diags.Add(RuleBadValue.At(p.place(header, n, "keep"), "keep = %q is not known", text).Suggest("write file or store"))
+	}
+}
+
+// HasFile reports whether the zone is what its file says.
+func (z *Zone) HasFile() bool { return len(z.FetchFrom) == 0 && !z.Kept }
+
 // grant reads the n-th grant.
 func (p *checker) grant(c *Config, n int, in *rawGrant) {
 	bad := func(key, format string, args ...any) diag.Diagnostic {

@@ -23,3 +23,29 @@ func (p *Peer) Server() resolve.Server {
 	}
 	return s
 }
+
+func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
+	for name, in := range r.Peer {
+		header := "[peer." + name + "]"
+		peer := &Peer{Name: name}
+		peer.Address, _ = p.address(in.Address, header, "address")
+		peer.TSIG = p.secret(header, "tsig", in.TSIG, secrets)
+		if peer.Also = p.secret(header, "tsig-also", in.Also, secrets); peer.Also != nil && in.TSIG == "" {
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, "tsig-also"), "tsig-also stands beside a tsig").
+				Suggest("name the secret with tsig"))
+		}
+		c.Peers[name] = peer
+	}
+}
+
+// secret is one that a key of the configuration names; nil where none is named.
+func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key) *tsig.Key {
+	if name == "" {
+		return nil
+	}
+	if secrets[name] == nil {
+		p.diags.Add(RuleMissingReference.At(p.place(header, 0, key), "there is no secret %s in %s", name, SecretsFile).
+			Suggest("add a section [tsig.%s] with a secret", name))
+	}
+	return secrets[name]
+}

@@ -117,6 +117,7 @@ var Sections = []Section{
 		{"sign", `"standard"`, true, "the policy it is signed with; left out: unsigned"},
 		{"send-to", `["harbour"]`, true, "peers that are told of changes and may transfer it"},
 		{"fetch-from", `["harbour"]`, true, "its primaries: we are secondary, and it has no file here"},
+		{"keep", `"file"`, false, "file; or store: messages change it, its file only begins it"},
 		{"check-digest", `"never"`, false, "of what is fetched, by ZONEMD: never, present, always"},
 		{"audiences", `["inside"]`, true, "views with a file of their own: zones/NAME@AUDIENCE.zone"},
 		{"wait-for", `["harbour"]`, true, "servers a rollover waits for; left out: send-to; []: nobody"},

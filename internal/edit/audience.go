@@ -48,7 +48,7 @@ func (a *Files) AddAudience(o Audience) (*Edited, error) {
 	}
 	zone := e.file.Apex
 	z := c.Find(zone)
-	if z == nil || len(z.FetchFrom) > 0 {
+	if z == nil || !z.HasFile() {
 		return nil, Usage("%s is no zone of fencepost.toml with a file here", zone)
 	}
 	head, part, err := e.sharedPart(c)

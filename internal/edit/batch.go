@@ -252,7 +252,11 @@ func (b *Transaction) openFile(path string, origin dnsname.Name) (*ZoneEdit, err
 			return e, nil
 		}
 	}
-	e := &ZoneEdit{b: b, path: path, style: b.a.serialStyle(), expected: map[string]int{}, retimed: map[string]bool{}}
+	style, err := b.a.styleFor(path, origin)
+	if err != nil {
+		return nil, err
+	}
+	e := &ZoneEdit{b: b, path: path, style: style, expected: map[string]int{}, retimed: map[string]bool{}}
 	f, err := b.r.File(&e.src, path)
 	if err != nil {
 		return nil, err

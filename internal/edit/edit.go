@@ -185,6 +185,18 @@ func (e *ZoneEdit) takeOut(records []*zonefile.Entry, owner dnsname.Name, ptr bo
 	return nil
 }
 
+// styleFor is the style of serials for a file, which may be one that nobody reads: an error.
+func (a *Files) styleFor(path string, zone dnsname.Name) (zonefile.SerialStyle, error) {
+	c, err := a.Config()
+	if err != nil {
+		return zonefile.SerialDate, nil
+	}
+	if z := c.Find(zone); z != nil && z.Kept && path == c.File(z.Name) {
+		return "", KeptInStore(zone)
+	}
+	return zonefile.SerialStyle(c.SerialStyle), nil
+}
+
 // serialStyle is the workspace's style, or by date without a workspace.
 func (a *Files) serialStyle() zonefile.SerialStyle {
 	if c, err := a.Config(); err == nil {

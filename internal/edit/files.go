@@ -150,6 +150,9 @@ func (a *Files) noSuchZone(dir string, name dnsname.Name, path string) error {
 	}
 	plain := strings.TrimSuffix(name.String(), ".")
 	if c, err := a.Config(); err == nil {
+		if z := c.Find(name); z != nil && z.Kept {
+			return KeptInStore(name)
+		}
 		if z := c.Find(name); z != nil && len(z.FetchFrom) > 0 {
 			var from []string
 			for _, p := range z.FetchFrom {
@@ -163,6 +166,11 @@ func (a *Files) noSuchZone(dir string, name dnsname.Name, path string) error {
 		return fmt.Errorf("%w; did you mean %s?", err, meant)
 	}
 	return fmt.Errorf("%w; make it with: fencepost new %s", err, plain)
+}
+
+// KeptInStore says that a zone has no file to be edited.
+func KeptInStore(zone dnsname.Name) error {
+	return Usage("%[1]s is kept in the store (keep in fencepost.toml) and has no file: change it with add, change and remove --at SERVER; what is served is shown by: fencepost dump %[1]s", zone.Plain())
 }
 
 // OriginOf is the zone name that a file name says, if it ends in .zone.

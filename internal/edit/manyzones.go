@@ -104,7 +104,7 @@ func (a *Files) applyToMany(o Edit, do func(e *ZoneEdit, s *RecordSpec) error) (
 	defer b.close()
 	fit, idle := 0, 0
 	for _, z := range c.Zones {
-		if match, _ := path.Match(strings.ToLower(o.Zones), strings.ToLower(z.Name.Plain())); !match || len(z.FetchFrom) > 0 {
+		if match, _ := path.Match(strings.ToLower(o.Zones), strings.ToLower(z.Name.Plain())); !match || !z.HasFile() {
 			continue
 		}
 		fit++

@@ -334,7 +334,7 @@ func (b *Transaction) patternFor(c *workspace.Config, hosts []host) *ZoneEdit {
 	count := map[string]int{}
 	best := ""
 	for _, z := range c.Zones {
-		if z.Name.AtOrBelow(dnsname.MustParse("arpa.")) || len(z.FetchFrom) > 0 {
+		if z.Name.AtOrBelow(dnsname.MustParse("arpa.")) || !z.HasFile() {
 			continue
 		}
 		n := 1

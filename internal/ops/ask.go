@@ -307,7 +307,7 @@ func (a *App) zoneAtHand(name dnsname.Name) *zone.Snapshot {
 		return nil
 	}
 	for up := name; ; up = up.Parent() {
-		if z := c.Find(up); z != nil && len(z.FetchFrom) == 0 {
+		if z := c.Find(up); z != nil && z.HasFile() {
 			read, _ := a.atHand.LoadOrStore(up.Key(), sync.OnceValue(func() *zone.Snapshot {
 				return a.readSmall(c.File(up), up, &source.Set{})
 			}))

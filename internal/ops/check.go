@@ -208,7 +208,7 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 					Suggest("make it with: fencepost new %s --audience %s", strings.TrimSuffix(z.Name.String(), "."), a.Name))
 			}
 		}
-		if len(z.FetchFrom) == 0 && !have[z.Name.Key()] {
+		if z.HasFile() && !have[z.Name.Key()] {
 			res.Diags.Add(RuleNoFile.At(fileStart(res.Source.Files()[0]), "the zone %s has no file %s", z.Name, edit.Shown(c.File(z.Name))).
 				Suggest("make it with: fencepost new %s", strings.TrimSuffix(z.Name.String(), ".")))
 		}

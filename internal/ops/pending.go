@@ -69,10 +69,16 @@ func (a *App) Pending(ctx context.Context, zone string) (*Pending, error) {
 // changedHere is a zone of the workspace that is not fetched from elsewhere.
 func (a *App) changedHere(zone string) (*workspace.Config, dnsname.Name, error) {
 	c, name, err := a.servedHere(zone)
-	if err == nil && len(c.Find(name).FetchFrom) > 0 {
-		err = edit.Usage("%s is fetched from a primary: changes are made there", name.Plain())
+	if err != nil {
+		return nil, name, err
 	}
-	return c, name, err
+	if len(c.Find(name).FetchFrom) > 0 {
+		return nil, name, edit.Usage("%s is fetched from a primary: changes are made there", name.Plain())
+	}
+	if c.Find(name).Kept {
+		return nil, name, edit.KeptInStore(name)
+	}
+	return c, name, nil
 }
 
 // pending asks the running server, or looks into the store.

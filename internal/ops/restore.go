@@ -25,6 +25,9 @@ func (a *App) Restore(ctx context.Context, o Restore) (*edit.Edited, error) {
 		return nil, err
 	}
 	z := c.Find(name)
+	if z.Kept {
+		return nil, edit.KeptInStore(name)
+	}
 	if len(z.FetchFrom) > 0 {
 		return nil, edit.Usage("%s is fetched from a primary: bring the version back there", name.Plain())
 	}
@@ -49,7 +52,7 @@ func (a *App) servedSerial(ctx context.Context, apex dnsname.Name) (uint32, bool
 	if err != nil {
 		return 0, false
 	}
-	if z := c.Find(apex); z == nil || z.Sign != nil || len(z.FetchFrom) > 0 {
+	if z := c.Find(apex); z == nil || z.Sign != nil || !z.HasFile() {
 		return 0, false
 	}
 	for _, p := range lastPublished(ctx, c) {

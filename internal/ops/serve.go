@@ -245,7 +245,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 			sz.Origin = &zonestate.Primaries{Servers: askable(z.FetchFrom), CheckDigest: digestChecks[z.Digest]}
 		} else {
 			read := read[z.Sign]
-			files := &zonestate.Files{Work: func() int64 { return workOf(c, z) }}
+			files := &zonestate.Files{Once: z.Kept, Work: func() int64 { return workOf(c, z) }}
 			sz.Origin = files
 			files.Load = func(_ context.Context, last zonestate.Input) (zonestate.Input, error) {
 				if err := sv.mayServe(c, z); err != nil {

@@ -54,7 +54,7 @@ func (a *App) knownZone(name, below dnsname.Name) *resolve.KnownZone {
 	}
 	for up := name; up.Below(below); up = up.Parent() {
 		z := c.Find(up)
-		if z == nil || len(z.FetchFrom) > 0 {
+		if z == nil || !z.HasFile() {
 			continue
 		}
 		out := &resolve.KnownZone{Name: up}
@@ -79,7 +79,7 @@ func (a *App) DelegateCommand(zone dnsname.Name, records []rr.Record) string {
 	if err != nil || len(records) == 0 {
 		return ""
 	}
-	if z := c.Find(zone); z == nil || len(z.FetchFrom) > 0 {
+	if z := c.Find(zone); z == nil || !z.HasFile() {
 		return ""
 	}
 	addrs := map[string][]string{}

@@ -38,7 +38,7 @@ var (
 )
 
 // serialsMoved compares each unsigned zone with the version that was last put in
-// service. Signed zones have a serial of their own.
+// service. Signed zones have a serial of their own, and so have those that messages may change.
 func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checked) {
 	last := map[string]store.Published{}
 	for _, p := range lastPublished(ctx, c) {
@@ -46,7 +46,10 @@ func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checke
 	}
 	for _, m := range res.members {
 		z := c.Find(m.Apex())
-		if z == nil || z.Sign != nil || len(z.FetchFrom) > 0 {
+		if z == nil || z.Sign != nil || !z.HasFile() {
+			continue
+		}
+		if grants, _ := c.Updates.For(z.Name); grants != nil {
 			continue
 		}
 		p, found := last[m.Apex().Lower().String()]

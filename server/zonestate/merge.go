@@ -19,7 +19,7 @@ func (s *Zones) takesUpdates(z *served) bool {
 	if cfg.files() == nil {
 		return false
 	}
-	return cfg.Updates != nil || !s.pendingOf(z).Empty()
+	return cfg.Updates != nil || cfg.files().Once || !s.pendingOf(z).Empty()
 }
 
 // pendingOf is what requests changed in a zone beside its files.
@@ -144,6 +144,9 @@ func (s *Zones) installWithout(ctx context.Context, z *served, read *zone.Snapsh
 	source, touched, err := s.mergeWithout(z, read, drop)
 	if err != nil {
 		return Kept, err
+	}
+	if z.cfg.Load().files().Once && !s.isKept(z) {
+		return s.beginKept(ctx, z, source, o)
 	}
 	o.read = read
 	last := z.lastGood()

@@ -6,8 +6,10 @@ import (
 	"fmt"
 
 	"fencepost/dnsname"
+	"fencepost/rr"
 	"fencepost/store"
 	"fencepost/update"
+	"fencepost/zone"
 )
 
 // ErrNotPending means that nothing of that kind is pending.
@@ -84,10 +86,53 @@ func (s *Zones) fromFiles(name dnsname.Name) (*served, error) {
 	switch {
 	case z == nil:
 		return nil, fmt.Errorf("%s: %w", name, ErrNoZone)
-	case z.role().Fetches():
+	case z.role().Fetches() || z.cfg.Load().files().Once:
 		return nil, ErrNotFromFiles
 	}
 	return z, nil
+}
+
+// isKept reports whether a zone is in the store alone, and was begun. All of its sets are pending then,
+// on a zone without any.
+func (s *Zones) isKept(z *served) bool {
+	f := z.cfg.Load().files()
+	if f == nil || !f.Once {
+		return false
+	}
+	soa := s.pendingOf(z).Change(z.name, rr.TypeSOA)
+	return soa != nil && string(soa.File.First()) == noSOA
+}
+
+// noSOA is the SOA of a zone without anything: no server, no contact; serial and times are 0.
+var noSOA = string(make([]byte, 2+20))
+
+// bare is a zone without anything, under the serial that the kept one had last.
+func (s *Zones) bare(z *served) (*zone.Snapshot, error) {
+	serial, _, _ := s.lastSource(z)
+	b := zone.NewBuilder(z.name, false)
+	if err := b.AddRecord(rr.Record{Name: z.name, Type: rr.TypeSOA, Data: rr.SetSerial([]byte(noSOA), serial)}); err != nil {
+		return nil, err
+	}
+	return b.Build().Snapshot, nil
+}
+
+// beginKept takes a zone from its files into the store.
+func (s *Zones) beginKept(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
+	empty, err := s.bare(z)
+	if err != nil {
+		return Kept, err
+	}
+	o.stamp, o.known = "", nil
+	touched := update.NewPending().After(empty, source, o.by, s.Now())
+	for _, c := range s.pendingOf(z).List() { // that were beside the files
+		if touched[c.Key()] == nil {
+			touched[c.Key()] = nil
+		}
+	}
+	if err := s.installTogether(ctx, z, source, o, z.lastGood(), touched); err != nil {
+		return Kept, err
+	}
+	return Loaded, nil
 }
 
 // pendingNow is what is pending. z.changing is held.

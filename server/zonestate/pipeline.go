@@ -36,6 +36,9 @@ type Files struct {
 	// Where says where the files have a set, for whoever has to settle a conflict; empty: nowhere, or
 	// that is not known. Nil is never asked.
 	Where func(owner dnsname.Name, t rr.Type) string
+	// Once tells that they are read while nothing is kept of the zone, and never again: from then on it
+	// is what the store has, and requests change it.
+	Once bool
 	// Work is about how much work it is to load: of many zones the small ones are in
 	// service first; nil is none.
 	Work func() int64

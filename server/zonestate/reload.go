@@ -118,7 +118,7 @@ func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by str
 	switch {
 	case z == nil:
 		return ZoneResult{}, fmt.Errorf("%s: %w", name, ErrNoZone)
-	case z.role().Fetches():
+	case z.role().Fetches() || z.cfg.Load().files().Once:
 		return ZoneResult{}, ErrNotFromFiles
 	}
 	last := z.lastGood()

@@ -130,7 +130,7 @@ func (s *Zones) zoneStatus(z *served) ZoneStatus {
 			}
 		}
 	}
-	if z.pending != nil {
+	if f := cfg.files(); f != nil && !f.Once && z.pending != nil {
 		for _, c := range z.pending.List() {
 			if c.Differs() {
 				st.Pending++

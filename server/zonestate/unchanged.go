@@ -11,6 +11,10 @@ import (
 
 func (s *Zones) load(ctx context.Context, z *served) (in Input, err error) {
 	have := z.lastGood()
+	if s.isKept(z) {
+		in.Zone, err = s.bare(z)
+		return in, err
+	}
 	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx, Input{Zone: have.loaded(), Known: have.known}) })
 	return in, err
 }
@@ -23,6 +27,9 @@ func (s *Zones) asItWas(z *served) bool {
 	problem := z.problem
 	z.mu.Unlock()
 	files := cfg.files()
+	if files != nil && files.Once {
+		return problem == nil && have.source != nil && (!cfg.Role().Signs() || s.signedAsNow(cfg, have.fingerprint, have.renew))
+	}
 	if files == nil || files.Unchanged == nil || have.stamp == "" || problem != nil {
 		return false
 	}

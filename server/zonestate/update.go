@@ -230,11 +230,16 @@ func (b *batchOf) who() string {
 // installUpdate puts a version that requests made in service, if it can be stored together with what
 // is pending by that; else nothing has happened.
 func (s *Zones) installUpdate(z *served, source *zone.Snapshot, by string, last version) error {
-	ctx := context.Background() // what was begun is ended, also where the server ends
 	o := last.origin
 	o.by, o.way = by, store.FromUpdate
-	p := s.pendingOf(z)
-	touched := p.After(last.source, source, by, s.Now())
+	touched := s.pendingOf(z).After(last.source, source, by, s.Now())
+	// What was begun is ended, also where the server ends.
+	return s.installTogether(context.Background(), z, source, o, last, touched)
+}
+
+// installTogether puts a version in service if it can be stored together with what becomes of what is
+// pending.
+func (s *Zones) installTogether(ctx context.Context, z *served, source *zone.Snapshot, o origin, last version, touched update.Touched) error {
 	kept := &beside{pending: keptAs(touched)}
 	maps.Copy(kept.pending, z.owed)
 	if z.role().Signs() {
@@ -251,14 +256,17 @@ func (s *Zones) installUpdate(z *served, source *zone.Snapshot, by string, last 
 			return err
 		}
 	}
-	p.Take(touched)
+	s.pendingOf(z).Take(touched)
 	z.owed = nil
 	return nil
 }
 
 // installPlain is installUpdate where we do not sign.
 func (s *Zones) installPlain(ctx context.Context, z *served, source *zone.Snapshot, o origin, last version, kept *beside) error {
-	delta := zone.Diff(last.source, source)
+	var delta *zone.Delta
+	if last.source != nil {
+		delta = zone.Diff(last.source, source)
+	}
 	made := make(chan version, 1)
 	go func() { made <- s.unsigned(last, delta, source, o) }() // while it is stored
 	now := s.Now()

@@ -264,6 +264,61 @@ func mergedByHand(seen, file, now map[string]string) (out map[string]string, ok 
 	return out, true
 }
 
+// A zone that is kept in the store alone begins with its file, which is not read again: what requests
+// made of it is there after restarts, signed or not, and also where a zone of files becomes one, and back.
+func TestKeptInStore(t *testing.T) {
+	for _, sign := range []Signer{nil, resigner()} {
+		g := rand.New(rand.NewPCG(5, 12))
+		file := map[string]string{dnsname.MustParse("n0.a.").Key(): "192.0.2.1"}
+		cfg := changeable(func(context.Context, Input) (Input, error) { return Input{Zone: with(70, file), Stamp: "x"}, nil }, sign)
+		opened := store.InMemory()
+		s := New(Options{Store: opened})
+		s.Apply(t.Context(), cfg, "")
+		if no := s.ask(at("n1.a.", rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x02")); no != nil { // pending beside the file
+			t.Fatal(no)
+		}
+		cfg.Zones[0].files().Once = true
+		s = New(Options{Store: opened})
+		want := map[string]string{dnsname.MustParse("n0.a.").Key(): "192.0.2.1", dnsname.MustParse("n1.a.").Key(): "192.0.2.2"}
+		last := uint32(0)
+		for step := range 100 {
+			r := s.Apply(t.Context(), cfg, "")[0]
+			z := s.Snapshot(updated)
+			if r.Err != nil || !maps.Equal(below(z), want) || last != 0 && z.Serial() != last {
+				t.Fatalf("step %d: %v, %v with serial %d, want %v with %d", step, r.Err, below(z), z.Serial(), want, last)
+			}
+			set, _ := s.table.Load().zones[updated.Key()].lastGood().source.Find(updated, rr.TypeNS, 0)
+			if set.N != 1 {
+				t.Fatalf("step %d: the zone has %d servers", step, set.N)
+			}
+			file = map[string]string{dnsname.MustParse("n3.a.").Key(): "192.0.2.9"} // which nobody reads
+			name, last4 := fmt.Sprintf("n%d.a.", g.IntN(5)), byte(g.IntN(5))
+			changes := []rr.Record{at(name, rr.ClassAny, rr.TypeA, 0, "")}
+			if delete(want, dnsname.MustParse(name).Key()); last4 > 0 {
+				changes = append(changes, at(name, rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02"+string([]byte{last4})))
+				want[dnsname.MustParse(name).Key()] = fmt.Sprintf("192.0.2.%d", last4)
+			}
+			if no := s.ask(changes...); no != nil {
+				t.Fatal(no)
+			}
+			if last = s.Snapshot(updated).Serial(); g.IntN(3) == 0 {
+				s = New(Options{Store: opened})
+			}
+		}
+		if _, err := s.OfferPending(updated); !errors.Is(err, ErrNotFromFiles) {
+			t.Errorf("it has a file to be written into: %v", err)
+		}
+		cfg.Zones[0].files().Once, file = false, want // somebody wrote all of it into the file
+		s = New(Options{Store: opened})
+		if r := s.Apply(t.Context(), cfg, "")[0]; r.Err != nil || !maps.Equal(below(s.Snapshot(updated)), want) {
+			t.Errorf("a file again: %v", r.Err)
+		}
+		if p, err := s.Pending(updated); err != nil || len(p.Changes) > 0 {
+			t.Errorf("%d sets are pending (%v)", len(p.Changes), err)
+		}
+	}
+}
+
 // A change that cannot be stored is not made, nor is what was worked out from it (I-12).
 func TestUpdateNotStored(t *testing.T) {
 	for _, sign := range []Signer{nil, resigner()} {
