@@ -74,7 +74,7 @@ func (b *bench) run() error {
 	}
 	fmt.Printf("%d names, %.1f MB, %d processors, %s\n\n", b.names, float64(len(b.zone))/1e6, runtime.NumCPU(), runtime.Version())
 	fmt.Printf("%-34s %18s %30s %7s  %s\n", "work", "measured", "ceiling", "ratio", "goal")
-	for _, step := range []func() error{b.check, b.sign, b.serve} {
+	for _, step := range []func() error{b.check, b.sign, b.serve, b.updates} {
 		if err := step(); err != nil {
 			return err
 		}

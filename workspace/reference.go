@@ -39,7 +39,7 @@ var Sections = []Section{
 		{"fetched-together", `"4GiB"`, false, "most octets that all transfers take while they last"},
 	}},
 	{"[updates]", "changes of zones that come as messages (RFC 2136), by the grants below", []Setting{
-		{"gather", `"20ms"`, false, "after one version, how long changes are gathered for the next; 0s: not at all"},
+		{"gather", `"20ms"`, false, "while many come: how long after a version they are gathered; 0s: not at all"},
 	}},
 	{"[[grant]]", "what the holder of a key may change by messages; one section each", []Setting{
 		{"key", `"dhcp-2026"`, true, "name of the secret in secrets.toml"},

@@ -23,8 +23,9 @@ import (
 type Updates struct {
 	Grants update.Grants
 	Keys   []*tsig.Key // those that the grants name
-	// Gather is how long after one version requests are gathered for the next: a burst of them makes
-	// few versions, and none waits longer.
+	// Gather is how long after one version requests are gathered for the next, while they come several
+	// at once: a burst of them makes few versions, and none waits longer. Who asks for one thing after
+	// another would wait in vain, and does not.
 	Gather time.Duration
 }
 
@@ -39,8 +40,10 @@ const (
 type updateQueue struct {
 	mu      sync.Mutex
 	waiting []*queued
-	busy    bool      // somebody carries them out
-	last    time.Time // when they made a version; of whoever carries them out
+	busy    bool // somebody carries them out
+	// Of whoever does: when they made a version, and how many made it.
+	last     time.Time
+	together int
 }
 
 // queued is a request that waits.
@@ -108,6 +111,7 @@ func (s *Zones) carryOut(z *served) {
 		s.gather(z)
 		q.mu.Lock()
 		batch := q.waiting[:min(len(q.waiting), mostTogether)]
+		q.together = len(batch)
 		q.waiting = slices.Clone(q.waiting[len(batch):])
 		if len(batch) == 0 {
 			q.busy = false
@@ -123,11 +127,14 @@ func (s *Zones) carryOut(z *served) {
 
 // gather waits for the time of the next version. Where time is set by somebody, nobody waits.
 func (s *Zones) gather(z *served) {
-	cfg := z.cfg.Load()
-	if s.Stepped || cfg.Updates == nil {
+	cfg, q := z.cfg.Load(), &z.requests
+	q.mu.Lock()
+	alone := len(q.waiting) <= 1 && q.together <= 1
+	q.mu.Unlock()
+	if s.Stepped || cfg.Updates == nil || alone {
 		return
 	}
-	if wait := z.requests.last.Add(cfg.Updates.Gather).Sub(s.Now()); wait > 0 && wait <= cfg.Updates.Gather {
+	if wait := q.last.Add(cfg.Updates.Gather).Sub(s.Now()); wait > 0 && wait <= cfg.Updates.Gather {
 		select {
 		case <-netio.After(s.clock, wait):
 		case <-s.ending:

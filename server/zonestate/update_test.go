@@ -477,3 +477,47 @@ func TestUpdateBurst(t *testing.T) {
 		t.Errorf("they made %d versions: %+v", len(list), list[0])
 	}
 }
+
+// BenchmarkUpdates is changes of a zone of many names, stored on disk: one after another, and as many
+// at once as a batch takes.
+func BenchmarkUpdates(b *testing.B) {
+	big := zoneVersion("a.", 1, 1)
+	var contents []zone.Content
+	for i := range 100000 {
+		contents = append(contents, zone.Content{Owner: dnsname.MustParse(fmt.Sprintf("h%d.a.", i)), Records: []rr.Record{{Type: rr.TypeA, TTL: 60, Data: []byte{192, 0, 2, 1}}}})
+	}
+	big, err := big.Replace(contents)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, together := range []int{1, 64} {
+		b.Run(fmt.Sprint(together), func(b *testing.B) {
+			kept, err := store.Open(filepath.Join(b.TempDir(), "versions.db"))
+			if err != nil {
+				b.Fatal(err)
+			}
+			defer kept.Close()
+			s := New(Options{Store: kept})
+			s.Apply(b.Context(), changeable((&source{snap: big}).load, nil), "")
+			z := s.table.Load().zones[updated.Key()]
+			n := uint64(0)
+			for b.Loop() {
+				var wg sync.WaitGroup
+				for range together {
+					n++
+					wg.Add(1)
+					u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", n), rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")}}, Key: holder.Name}
+					copy(u.Digest[:], fmt.Sprint(n))
+					s.takeUpdate(z, u, func(no *update.Refusal) {
+						if no != nil {
+							b.Error(no)
+						}
+						wg.Done()
+					})
+				}
+				wg.Wait()
+			}
+			b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "changes/s")
+		})
+	}
+}
