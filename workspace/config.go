@@ -55,8 +55,12 @@ type Config struct {
 	Limits      Limits
 	History     History
 	Updates     Updates
+	Allow       []Allow // what people may have the running server do
 	Peers       map[string]*Peer
 	Keys        map[string]*tsig.Key // the secrets, by name
+	// SecretsHidden tells that whoever reads this may not read secrets.toml: there is no key, and nothing
+	// is said of those that are named.
+	SecretsHidden bool
 	// CookieSecrets are those that servers share for cookies (RFC 9018 §5), the present one
 	// first; none: each server makes its own. NSID is what a server calls itself (RFC 5001).
 	CookieSecrets cookie.Secrets
@@ -159,6 +163,7 @@ type raw struct {
 	} `toml:"serve"`
 	Updates rawUpdates `toml:"updates"`
 	Grant   []rawGrant `toml:"grant"`
+	Allow   []rawAllow `toml:"allow"`
 	Limits  rawLimits  `toml:"limits"`
 	History rawHistory `toml:"history"`
 	Peer    map[string]struct {
@@ -250,6 +255,7 @@ func LoadText(dir string, f *source.File, src *source.Set, diags *diag.List) (*C
 	if p.failed() { // missing secrets would only be echoes
 		return nil, nil
 	}
+	p.hidden = held.hidden
 	c := p.config(dir, &r, held)
 	if p.failed() {
 		return nil, nil
@@ -259,6 +265,7 @@ func LoadText(dir string, f *source.File, src *source.Set, diags *diag.List) (*C
 
 // checker turns raw into Config.
 type checker struct {
+	hidden bool // the secrets may not be read
 	file   *source.File
 	diags  *diag.List
 	errors int // errors there were before
@@ -309,7 +316,7 @@ func (p *checker) place(header string, n int, key string) source.Span {
 }
 
 func (p *checker) config(dir string, r *raw, held secrets) *Config {
-	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: held.keys, CookieSecrets: held.cookies, Policies: map[string]*keymanager.Policy{}}
+	c := &Config{Dir: dir, byName: map[string]*Zone{}, SerialStyle: r.Serial.Style, Peers: map[string]*Peer{}, Keys: held.keys, SecretsHidden: held.hidden, CookieSecrets: held.cookies, Policies: map[string]*keymanager.Policy{}}
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate
@@ -347,6 +354,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	p.reach(c, r)
 	p.zones(c, r)
 	p.updates(c, r)
+	p.allow(c, r)
 	c.Checks = p.settings(&r.Check)
 	for _, from := range r.Include.From {
 		if !filepath.IsAbs(from) {

@@ -79,6 +79,9 @@ func (p *checker) grant(c *Config, n int, in *rawGrant) {
 		return RuleBadValue.At(p.place(grantHeader, n, key), format, args...)
 	}
 	key := c.Keys[in.Key]
+	if key == nil && p.hidden {
+		return
+	}
 	if key == nil {
 		if in.Key == "" {
 			p.diags.Add(bad("key", "a grant names no key").Suggest(`write key = "NAME", and the secret as [tsig.NAME] in %s`, SecretsFile))

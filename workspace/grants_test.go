@@ -52,3 +52,46 @@ func TestGrants(t *testing.T) {
 		}
 	}
 }
+
+// Who may do what, by user, group and zone; and what is said of what cannot be meant.
+func TestAllow(t *testing.T) {
+	const zones = "[[zone]]\nname = \"tides.example\"\n[[zone]]\nname = \"birds.example\"\n"
+	conf, said := read(t, zones+`[[allow]]
+users = ["ines", "61001"]
+zones = ["TIDES.*"]
+may = ["change", "roll"]
+[[allow]]
+groups = ["dns"]
+may = ["reload"]
+`)
+	if conf == nil {
+		t.Fatal(said)
+	}
+	tides, birds := dnsname.MustParse("Tides.example."), dnsname.MustParse("birds.example.")
+	for _, c := range []struct {
+		user, group string
+		zone        dnsname.Name
+		any         []Right
+		want        bool
+	}{
+		{"ines", "", tides, []Right{MayChange}, true}, {"61001", "", tides, []Right{MaySign, MayRoll}, true}, {"ines", "", birds, []Right{MayChange}, false},
+		{"ines", "", tides, []Right{MayReload}, false}, {"ines", "", dnsname.Name{}, []Right{MayChange}, false}, {"ines", "", dnsname.Name{}, nil, true},
+		{"bram", "dns", birds, []Right{MayReload, MayPublish}, true}, {"bram", "dns", dnsname.Name{}, []Right{MayReload}, true}, {"bram", "dns", birds, []Right{MayPublish}, false},
+		{"dns", "ines", tides, []Right{MayChange, MayReload}, false}, {"", "", tides, nil, false},
+	} {
+		if got := conf.Allows([]string{c.user}, []string{c.group}, c.zone, c.any...); got != c.want {
+			t.Errorf("%s of %s: %v in %s: %v", c.user, c.group, c.any, c.zone, got)
+		}
+	}
+	for text, want := range map[string]string{
+		"may = [\"roll\"]":                   "nobody is named",
+		"users = [\"ines\"]":                 "nothing is allowed",
+		"users = [\"i\"]\nmay = [\"write\"]": "nothing that can be allowed",
+		"users = [\"i\"]\nmay = [\"roll\"]\nzones = [\"tide.example\"]": "no zone of this workspace",
+		"users = [\"i\"]\nmay = [\"roll\"]\nzones = [\"[\"]":            "no pattern",
+	} {
+		if _, said := read(t, zones+"[[allow]]\n"+text+"\n"); len(said) == 0 || !strings.Contains(said[0], want) {
+			t.Errorf("%s: %v, want %s", text, said, want)
+		}
+	}
+}

@@ -43,7 +43,7 @@ func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key)
 	if name == "" {
 		return nil
 	}
-	if secrets[name] == nil {
+	if secrets[name] == nil && !p.hidden {
 		p.diags.Add(RuleMissingReference.At(p.place(header, 0, key), "there is no secret %s in %s", name, SecretsFile).
 			Suggest("add a section [tsig.%s] with a secret", name))
 	}

@@ -51,6 +51,12 @@ var Sections = []Section{
 		{"may", `["add", "remove"]`, false, "whether records may come, go or both"},
 		{"own-address", `false`, false, "only addresses that the request comes from may come"},
 	}},
+	{"[[allow]]", "what others may have the running server do; one section each", []Setting{
+		{"users", `["ines"]`, true, "these users of the machine, by name or number"},
+		{"groups", `["dns"]`, true, "and those in these groups"},
+		{"zones", `["saltmarsh.example"]`, true, "with these zones, * stands for anything; left out: all"},
+		{"may", `["change", "reload"]`, true, "do this: change, sign, roll, reload, publish"},
+	}},
 	{"[history]", "what is kept of earlier versions of the zones", []Setting{
 		{"keep", `"365d"`, false, "how long; 0d keeps what size allows"},
 		{"size", `"32MiB"`, false, "most octets a zone, or as many as the zone has where that is more"},

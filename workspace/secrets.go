@@ -21,6 +21,7 @@ import (
 type secrets struct {
 	keys    map[string]*tsig.Key
 	cookies cookie.Secrets // present and former
+	hidden  bool           // they may not be read
 }
 
 // loadSecrets reads secrets.toml; there need not be one.
@@ -44,6 +45,9 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, e
 		return out, nil
 	}
 	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrPermission) {
+		return secrets{hidden: true}, nil
+	}
 	if err != nil {
 		return out, err
 	}

@@ -10,7 +10,7 @@ import (
 
 // remoteFlags are those of an edit that is made at a server.
 func remoteFlags(cmd *cobra.Command, r *ops.Remote, fromHere bool) {
-	cmd.Flags().StringVar(&r.At, "at", "", "make the edit at this `SERVER` by a message (RFC 2136), in place of the file")
+	cmd.Flags().StringVar(&r.At, "at", "", "make the edit at this `SERVER` by a message (RFC 2136), in place of the file; here: at the one of this workspace")
 	cmd.Flags().StringVar(&r.Key, "key", "", "with --at: `NAME` of the secret that signs it, in secrets.toml")
 	if fromHere {
 		cmd.Flags().BoolVar(&r.FromHere, "from-here", false, "with --at: the address is the one under which the server sees this machine")
@@ -32,7 +32,8 @@ const editLongRemote = `
 With --at SERVER --key NAME the edit goes as a message to a server, which has to grant
 it ([[grant]] in fencepost.toml there); there need be no file here. What is to change is
 shown first, it is made only if all of that is still as it was looked at, and what the
-server made of it is read back.`
+server made of it is read back. --at here is the running server of the workspace, which
+needs no key: it knows who you are ([[allow]]).`
 
 // editedAt makes an edit at a server.
 func (e *env) editedAt(cmd *cobra.Command, o edit.Edit, kind ops.Kind, r ops.Remote) error {

@@ -82,6 +82,7 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	if err != nil {
 		return err
 	}
+	sv.OpenControl()
 	ctx, cancel := context.WithCancel(ctx)
 	var others sync.WaitGroup // the ways in end with the server, and are waited for
 	defer others.Wait()
@@ -153,20 +154,23 @@ func commands(sv *ops.Service) control.Handler {
 			if err := json.Unmarshal(args, &k); err != nil {
 				return nil, err
 			}
-			return sv.ChangeKeys(ctx, z, k)
+			return sv.ChangeKeys(ctx, z, k, control.Caller(ctx))
 		},
 		"roll": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			var c ops.RollChange
 			if err := json.Unmarshal(args, &c); err != nil {
 				return nil, err
 			}
-			return sv.ChangeRoll(ctx, z, c)
+			return sv.ChangeRoll(ctx, z, c, control.Caller(ctx))
 		},
 		"history": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			return sv.History(ctx, z, args)
 		},
 		"pending": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			return sv.Pending(ctx, z, args, ui.Explain)
+		},
+		"update": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			return sv.Update(ctx, z, args, control.Caller(ctx))
 		},
 		"compare": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) { return sv.Compare(z, args) },
 		"version": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
@@ -206,6 +210,9 @@ func commands(sv *ops.Service) control.Handler {
 		}
 		name, err := dnsname.Parse(r.Zone, dnsname.Root)
 		if err != nil && r.Zone != "" {
+			return nil, err
+		}
+		if err := sv.Allow(ctx, r.Command, name, r.Args); err != nil {
 			return nil, err
 		}
 		return do(ctx, name, r.Args)

@@ -18,6 +18,9 @@ import (
 type Client struct {
 	Path  string
 	Kinds []Kind // those that the server was given
+	// Trust is a user besides ourselves and root to whom commands may be given: whoever the
+	// configuration belongs to; negative: nobody.
+	Trust int
 }
 
 // ErrNotRunning means that nobody answers on the socket.
@@ -88,7 +91,7 @@ func (c Client) read(resp *http.Response, result any) error {
 }
 
 func (c Client) send(ctx context.Context, r Request) (*http.Response, error) {
-	if err := ours(c.Path); errors.Is(err, ErrForeign) { // private keys are sent there
+	if err := ours(c.Path, c.Trust); errors.Is(err, ErrForeign) { // private keys are sent there
 		return nil, err
 	}
 	body, err := json.Marshal(r)

@@ -4,5 +4,8 @@ package control
 
 import "net"
 
-// peerUID is not known here: the socket is its owner's alone all the same.
-func peerUID(net.Conn) (uid int, ok bool) { return 0, false }
+// KnowsCallers tells that the system does not say here who is at the other end of a local socket.
+const KnowsCallers = false
+
+// peerUser is not known here: the socket is its owner's alone.
+func peerUser(net.Conn) (uid, gid int, ok bool) { return 0, 0, false }

@@ -20,7 +20,7 @@ var errMisuse = errors.New("wrong use")
 
 var kinds = []control.Kind{{Name: "usage", Err: errMisuse, Status: 400}}
 
-func client(path string) control.Client { return control.Client{Path: path, Kinds: kinds} }
+func client(path string) control.Client { return control.Client{Path: path, Kinds: kinds, Trust: -1} }
 
 func start(t *testing.T, path string) {
 	t.Helper()

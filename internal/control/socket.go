@@ -20,7 +20,8 @@ var ErrForeign = errors.New("is not the control socket of a server of ours")
 
 // ours reports whether path is a socket, and of somebody we trust with what is said there
 // (private keys among it): ourselves, root, or, for root, whoever the folder belongs to.
-func ours(path string) error {
+// trust is one more user who is trusted; negative: nobody.
+func ours(path string, trust int) error {
 	info, err := os.Lstat(path)
 	if err != nil {
 		return err
@@ -34,11 +35,14 @@ func ours(path string) error {
 		return err
 	}
 	me, owner, of := os.Geteuid(), info.Sys().(*syscall.Stat_t).Uid, folder.Sys().(*syscall.Stat_t).Uid
-	if trusted(me, int(owner), int(of)) {
+	if int(owner) == trust || trusted(me, int(owner), int(of)) {
 		return nil
 	}
 	return foreign(fmt.Sprintf("a socket of the user with number %d; run this as that user", owner))
 }
+
+// nobody is no user.
+const nobody = -1
 
 // trusted reports whether the user me may speak to a socket of owner in a folder of the
 // user folder.
@@ -53,7 +57,7 @@ func Listen(path string) (net.Listener, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	switch err := ours(path); {
+	switch err := ours(path, nobody); {
 	case errors.Is(err, fs.ErrNotExist):
 	case err != nil:
 		return nil, err
@@ -69,6 +73,25 @@ func Listen(path string) (net.Listener, error) {
 	old := syscall.Umask(0o177) // from the first moment on the owner's only
 	defer syscall.Umask(old)
 	return net.Listen("unix", short(path))
+}
+
+// Open says whether others than the owner may reach a socket: their commands are to be looked at by who
+// they are. Its folder lets them through then, and shows them nothing.
+func Open(path string, open bool) error {
+	mode := fs.FileMode(0o600)
+	if open {
+		mode = 0o666
+		const through = 0o011
+		folder := filepath.Dir(path)
+		info, err := os.Stat(folder)
+		if err == nil && info.Mode().Perm()&through != through {
+			err = os.Chmod(folder, info.Mode().Perm()|through)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return os.Chmod(path, mode)
 }
 
 // short is the path in the shortest way it can be written: socket names are

@@ -2,6 +2,9 @@ package ops
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
 
 	"fencepost/internal/control"
 	"fencepost/internal/edit"
@@ -15,6 +18,7 @@ import (
 // carries it out. The names are part of the protocol.
 var ControlKinds = []control.Kind{
 	{Name: "usage", Err: edit.ErrUsage, Status: http.StatusBadRequest},
+	{Name: "not-allowed", Err: ErrNotAllowed, Status: http.StatusForbidden},
 	{Name: "no-zone", Err: zonestate.ErrNoZone, Status: http.StatusNotFound},
 	{Name: "no-history", Err: store.ErrNoHistory, Status: http.StatusNotFound},
 	{Name: "not-secondary", Err: zonestate.ErrNotSecondary, Status: http.StatusConflict},
@@ -23,7 +27,20 @@ var ControlKinds = []control.Kind{
 	{Name: "findings", Err: edit.ErrFindings, Status: http.StatusUnprocessableEntity},
 }
 
+// ownerOf is whoever a configuration belongs to: what they run is to be trusted, for they decide what is
+// done here at all. Nobody is, where others can write to it.
+func ownerOf(c *workspace.Config) int {
+	info, err := os.Stat(filepath.Join(c.Dir, workspace.ConfigFile))
+	if err != nil || info.Mode().Perm()&0o022 != 0 {
+		return -1
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(st.Uid)
+	}
+	return -1
+}
+
 // Client reaches the running server of a workspace.
 func Client(c *workspace.Config) control.Client {
-	return control.Client{Path: c.Control, Kinds: ControlKinds}
+	return control.Client{Path: c.Control, Kinds: ControlKinds, Trust: ownerOf(c)}
 }

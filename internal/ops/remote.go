@@ -2,7 +2,9 @@ package ops
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -13,6 +15,7 @@ import (
 	"strings"
 
 	"fencepost/dnsname"
+	"fencepost/internal/control"
 	"fencepost/internal/edit"
 	"fencepost/message"
 	"fencepost/resolve"
@@ -24,10 +27,13 @@ import (
 
 // Remote says where an edit goes that is no edit of a file: as a message (RFC 2136).
 type Remote struct {
-	At       string // a server, or the name of a peer
-	Key      string // name of the secret
+	At       string // a server, the name of a peer, or Here
+	Key      string // name of the secret; of Here none is needed
 	FromHere bool   // the data are the address under which the server sees us
 }
+
+// Here is the running server of the workspace, which knows people by who they are.
+const Here = "here"
 
 // Kind is what an edit does.
 type Kind uint8
@@ -54,6 +60,7 @@ type Prepared struct {
 	Sent
 	a         *App
 	key       *tsig.Key
+	here      bool // the server of the workspace is asked over its control socket
 	old       *zone.Snapshot
 	request   *update.Request
 	questions []message.Question
@@ -69,14 +76,19 @@ func (a *App) PrepareAt(ctx context.Context, o edit.Edit, kind Kind, r Remote) (
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}
-	if r.Key == "" {
-		return nil, edit.Usage("say with which key the message is signed: --key NAME")
-	}
 	p := &Prepared{a: a}
-	if p.key, err = a.secret(r.Key); err != nil {
+	at := r.At
+	if p.here = r.At == Here; p.here {
+		at = ""
+		if r.Key != "" || r.FromHere {
+			return nil, edit.Usage("the server of this workspace knows who you are: leave --key and --from-here out")
+		}
+	} else if r.Key == "" {
+		return nil, edit.Usage("say with which key the message is signed: --key NAME")
+	} else if p.key, err = a.secret(r.Key); err != nil {
 		return nil, err
 	}
-	servers, err := a.servers(ctx, r.At)
+	servers, err := a.servers(ctx, at)
 	if err != nil {
 		return nil, err
 	}
@@ -260,13 +272,13 @@ func (p *Prepared) Send(ctx context.Context) (*Sent, error) {
 	if p.request == nil {
 		return &p.Sent, nil
 	}
-	resp, err := resolve.Change(ctx, p.Server, p.request, resolve.Request{Net: p.a.Net, TSIG: p.key})
-	if err != nil {
-		return nil, fmt.Errorf("asking %s: %w", p.Server, err)
-	}
 	name := p.request.Zone
-	if resp.Rcode() != message.NoError {
-		return nil, p.refused(ctx, name, resp)
+	no, err := p.change(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if no != nil {
+		return nil, p.refused(ctx, name, no)
 	}
 	now, err := p.look(ctx, name)
 	if err != nil {
@@ -292,18 +304,76 @@ func has(z *zone.Snapshot, x *rr.Record) bool {
 	return false
 }
 
-// refused says why a server did not do what it was asked for.
-func (p *Prepared) refused(ctx context.Context, name dnsname.Name, resp *resolve.Response) error {
-	text := fmt.Sprintf("%s: %s", resp.Rcode(), resp.Rcode().Description())
+// change asks for what was prepared; no is why it was not done.
+func (p *Prepared) change(ctx context.Context) (no *update.Refusal, err error) {
+	if p.here {
+		c, err := p.a.Config()
+		if err != nil {
+			return nil, err
+		}
+		var out updateReply
+		err = Client(c).Call(ctx, control.Request{Command: "update", Zone: p.request.Zone.String(), Args: control.Args(updateArgs{p.request.Append(nil, 0)})}, &out)
+		if err != nil || out.Done {
+			return nil, err
+		}
+		return &update.Refusal{Code: message.Rcode(out.Code), Why: out.Why}, nil
+	}
+	resp, err := resolve.Change(ctx, p.Server, p.request, resolve.Request{Net: p.a.Net, TSIG: p.key})
+	if err != nil {
+		return nil, fmt.Errorf("asking %s: %w", p.Server, err)
+	}
+	if resp.Rcode() == message.NoError {
+		return nil, nil
+	}
+	no = &update.Refusal{Code: resp.Rcode(), Why: resp.Rcode().Description()}
 	for _, e := range resp.EDNS.Errors() {
 		if e.Text != "" {
-			text = fmt.Sprintf("%s: %s", resp.Rcode(), e.Text)
+			no.Why = e.Text
 		}
 	}
-	if meanwhile[resp.Rcode()] {
-		return p.changedMeanwhile(ctx, name, text)
+	return no, nil
+}
+
+// updateArgs and updateReply are the command "update" of the control socket.
+type updateArgs struct {
+	Message []byte `json:"message"` // as in RFC 2136, not signed
+}
+
+type updateReply struct {
+	Done bool   `json:"done"`
+	Code uint16 `json:"code,omitempty"` // why it was not
+	Why  string `json:"why,omitempty"`
+}
+
+// Update is the command "update": a change by somebody who is known to the system.
+func (sv *Service) Update(ctx context.Context, name dnsname.Name, args json.RawMessage, by string) (any, error) {
+	var in updateArgs
+	if err := json.Unmarshal(args, &in); err != nil {
+		return nil, err
 	}
-	return fmt.Errorf("%s refused: %s", p.Server, text)
+	m, err := message.Decode(in.Message)
+	if err != nil {
+		return nil, err
+	}
+	r, no := update.Read(m)
+	if no == nil && !r.Zone.Equal(name) {
+		return nil, errors.New("the message is about another zone than the command")
+	}
+	if no == nil {
+		err = sv.Server.UpdateBy(name, r, cmp.Or(by, "the owner of the server"))
+	}
+	if errors.As(err, &no) || no != nil {
+		return updateReply{Code: uint16(no.Code), Why: no.Why}, nil
+	}
+	return updateReply{Done: true}, err
+}
+
+// refused says why a server did not do what it was asked for.
+func (p *Prepared) refused(ctx context.Context, name dnsname.Name, no *update.Refusal) error {
+	if meanwhile[no.Code] {
+		return p.changedMeanwhile(ctx, name, no.Error())
+	}
+	return fmt.Errorf("%s refused: %w", p.Server, no)
 }
 
 // meanwhile are the codes of prerequisites that are not met: the request has those alone that were so

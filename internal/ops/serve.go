@@ -126,6 +126,7 @@ func (sv *Service) Reload(ctx context.Context, by string) ([]zonestate.ZoneResul
 	c.Listen = was.Listen // sockets are opened once
 	sv.store.SetLimits(storeLimits(c))
 	sv.use(app, c)
+	sv.OpenControl()
 	results := sv.Server.Apply(ctx, sv.serverConfig(c), by)
 	for i := range results {
 		results[i].Note = newKeysNote(was, c, results[i].Zone)
@@ -199,7 +200,7 @@ func (sv *Service) ClockIsRight(ctx context.Context, by string) ([]zonestate.Zon
 			ring.ConfirmClock(app.Now())
 			return ring.Save()
 		}
-		if err := sv.Server.KeysOf(ctx, z.Name, note); err != nil {
+		if err := sv.Server.KeysOf(ctx, z.Name, by, note); err != nil {
 			sv.log.Error("the zone could not be signed again", "zone", z.Name.String(), "error", err)
 		}
 	}
@@ -326,12 +327,12 @@ func (sv *Service) mayServe(c *workspace.Config, z *workspace.Zone) error {
 var digestChecks = map[workspace.Digest]zonestate.DigestCheck{workspace.DigestPresent: zonestate.DigestIfPresent, workspace.DigestAlways: zonestate.DigestAlways}
 
 // ChangeKeys does something to keys while nothing else does.
-func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChange) (*KeyChanged, error) {
+func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChange, by string) (*KeyChanged, error) {
 	if err := checkKeyChange(&k); err != nil {
 		return nil, err
 	}
 	var out *KeyChanged
-	err := sv.Server.KeysOf(ctx, name, func() (err error) {
+	err := sv.Server.KeysOf(ctx, name, by, func() (err error) {
 		return sv.withRing(name, func(ring *keyring.Ring) (err error) {
 			out, err = sv.running.Load().changeKeys(ctx, ring, &k)
 			return err
@@ -342,7 +343,7 @@ func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChang
 
 // ChangeRoll does something to a rollover, and what follows from it at once. A
 // step may set the clock forward, if the server runs on a played one.
-func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChange) (*RollView, error) {
+func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChange, by string) (*RollView, error) {
 	app := sv.running.Load()
 	if !c.Now.IsZero() {
 		if app.Played == nil {
@@ -355,7 +356,7 @@ func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChan
 			return nil, err
 		}
 	}
-	err := sv.Server.KeysOf(ctx, name, func() error {
+	err := sv.Server.KeysOf(ctx, name, by, func() error {
 		return sv.withRing(name, func(ring *keyring.Ring) error { return app.changeRoll(ring, &c) })
 	})
 	if err != nil {

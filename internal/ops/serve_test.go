@@ -78,7 +78,7 @@ func TestChangesAtOnce(t *testing.T) {
 		}
 		wg.Go(func() {
 			<-begin
-			if _, err := sv.ChangeKeys(t.Context(), zone, KeyChange{Do: "new", Algorithm: "ECDSAP256SHA256", Role: "single"}); err != nil {
+			if _, err := sv.ChangeKeys(t.Context(), zone, KeyChange{Do: "new", Algorithm: "ECDSAP256SHA256", Role: "single"}, ""); err != nil {
 				t.Error(err)
 			}
 			sv.Server.Status()
@@ -105,7 +105,7 @@ func TestHalfEditedConfiguration(t *testing.T) {
 	if _, err := sv.Reload(t.Context(), ""); err == nil {
 		t.Error("half a configuration was taken")
 	}
-	v, err := sv.ChangeRoll(t.Context(), zone, RollChange{Do: "start", Fast: true})
+	v, err := sv.ChangeRoll(t.Context(), zone, RollChange{Do: "start", Fast: true}, "")
 	if err != nil || v.State != "rolling" {
 		t.Errorf("%+v %v", v, err)
 	}

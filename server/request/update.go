@@ -16,6 +16,7 @@ type Update struct {
 	*update.Request
 	Key  dnsname.Name // that signed it
 	From netip.Addr
+	By   string // who gave it, in words, where no key is asked for; else empty
 	// Digest tells requests apart: one that comes again has the same.
 	Digest [16]byte
 }
@@ -42,7 +43,7 @@ func (h *Handler) update(dst []byte) ([]byte, *Job) {
 		h.Stranger("an update that is not signed is refused", "zone", z.Name().String(), "from", r.From.String())
 		return h.refusing(dst, &update.Refusal{Code: message.Refused, Why: "changes have to be signed with a key"}), nil
 	}
-	u := Update{req, r.TSIG.Key().Name, r.From.Addr().Unmap(), digest(r.Raw)}
+	u := Update{Request: req, Key: r.TSIG.Key().Name, From: r.From.Addr().Unmap(), Digest: digest(r.Raw)}
 	if r.Transport != UDP || h.wayBack == nil {
 		done := make(chan *update.Refusal, 1)
 		z.Update(u, func(no *update.Refusal) { done <- no })

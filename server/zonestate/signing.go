@@ -79,7 +79,7 @@ func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapsho
 	if job.Before != nil { // signatures that were kept fall due when they did before
 		out.Expires, out.Renew = sooner(out.Expires, have.expires), sooner(out.Renew, have.renew)
 	}
-	if source == have.source {
+	if source == have.source && o.way != store.Signing {
 		o.by, o.way = "", store.Signing
 	}
 	err = s.keepWith(ctx, z, out.Zone, store.Meta{Stored: now, Checked: o.checked, From: o.from, SourceSerial: source.Serial(), Stamp: o.stamp,
@@ -197,14 +197,14 @@ func (s *Zones) planSigning(z *served, at time.Time) {
 func (s *Zones) signAgain(ctx context.Context, z *served) error {
 	z.signing.Lock()
 	defer z.signing.Unlock()
-	return s.signAgainLocked(ctx, z)
+	return s.signAgainLocked(ctx, z, "")
 }
 
-func (s *Zones) signAgainLocked(ctx context.Context, z *served) error {
+func (s *Zones) signAgainLocked(ctx context.Context, z *served, by string) error {
 	have := z.lastGood()
 	z.mu.Lock()
 	o, problem := have.origin, z.problem
-	o.by, o.way, o.checked = "", store.Signing, z.clock.Checked
+	o.by, o.way, o.checked = by, store.Signing, z.clock.Checked
 	expired := z.role().Fetches() && z.clock.Expired(s.Now())
 	z.mu.Unlock()
 	if !z.role().Signs() || expired {
@@ -287,15 +287,15 @@ func (s *Zones) tendBy(ctx context.Context, z *served, cfg *Zone, seen any) (don
 		s.planTending(z, again)
 		return true, nil
 	}
-	if err := s.signAgainLocked(ctx, z); err != nil {
+	if err := s.signAgainLocked(ctx, z, ""); err != nil {
 		return true, err
 	}
 	return z.snap() == snap, nil // else nothing to sign from yet
 }
 
 // KeysOf runs f while nothing else happens to the keys of a zone, then looks after
-// them.
-func (s *Zones) KeysOf(ctx context.Context, name dnsname.Name, f func() error) error {
+// them. by says who asked for it, in words.
+func (s *Zones) KeysOf(ctx context.Context, name dnsname.Name, by string, f func() error) error {
 	z := s.table.Load().zones[name.Key()]
 	if z == nil {
 		return f()
@@ -303,7 +303,7 @@ func (s *Zones) KeysOf(ctx context.Context, name dnsname.Name, f func() error) e
 	z.signing.Lock()
 	err := f()
 	if err == nil && z.role().Signs() {
-		err = s.signAgainLocked(ctx, z)
+		err = s.signAgainLocked(ctx, z, by)
 	}
 	z.signing.Unlock()
 	if err == nil && z.role().Signs() {

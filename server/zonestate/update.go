@@ -2,6 +2,7 @@ package zonestate
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"maps"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/netio"
 	"fencepost/rr"
@@ -64,7 +66,7 @@ func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusa
 	}
 	q := &queued{u, func(no *update.Refusal) {
 		if no != nil {
-			s.Log.Info("update refused", "zone", z.name.String(), "key", u.Key.String(), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
+			s.Log.Info("update refused", "zone", z.name.String(), "by", whose(&u), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
 		}
 		s.repeats.ended(u.Digest, no)
 	}}
@@ -98,6 +100,7 @@ func (z *served) mayAsk(u *request.Update) *update.Refusal {
 	switch {
 	case cfg.Role().Fetches():
 		return denied("this server is secondary for the zone: send changes to its primary")
+	case u.By != "":
 	case cfg.Updates == nil || len(cfg.Updates.Grants.For(u.Key, z.name)) == 0:
 		return denied("the key has no grant for this zone")
 	}
@@ -189,18 +192,20 @@ type batchOf struct {
 
 // change carries out one request, in the order of RFC 2136 §3.
 func (b *batchOf) change(q *queued, u *Updates, i int) *update.Refusal {
-	if u == nil { // the configuration has changed meanwhile
-		return denied("the key has no grant for this zone")
+	var mine update.Grants
+	if u != nil {
+		mine = u.Grants.For(q.Key, q.Zone)
 	}
-	mine := u.Grants.For(q.Key, q.Zone)
-	if len(mine) == 0 {
+	if q.By == "" && len(mine) == 0 { // the configuration has changed meanwhile
 		return denied("the key has no grant for this zone")
 	}
 	if no := q.Check(b.now); no != nil {
 		return no
 	}
-	if no := mine.Allow(q.Request, q.From); no != nil {
-		return no
+	if q.By == "" {
+		if no := mine.Allow(q.Request, q.From); no != nil {
+			return no
+		}
 	}
 	if no := q.Scan(); no != nil {
 		return no
@@ -220,7 +225,31 @@ func (b *batchOf) change(q *queued, u *Updates, i int) *update.Refusal {
 		b.by, b.first = map[string]bool{}, i
 	}
 	b.now = next
-	b.by["key "+q.Key.Plain()] = true
+	b.by[whose(&q.Update)] = true
+	return nil
+}
+
+// whose a request is, in words.
+func whose(u *request.Update) string {
+	if u.By != "" {
+		return u.By
+	}
+	return "key " + u.Key.Plain()
+}
+
+// UpdateBy has a request carried out that somebody may give without a key. by says who, in words.
+func (s *Zones) UpdateBy(name dnsname.Name, r *update.Request, by string) error {
+	z := s.table.Load().zones[name.Key()]
+	if z == nil {
+		return fmt.Errorf("%s: %w", name, ErrNoZone)
+	}
+	u := request.Update{Request: r, By: by}
+	_, _ = rand.Read(u.Digest[:]) // never fails (crypto/rand); no two are the same
+	done := make(chan *update.Refusal, 1)
+	s.takeUpdate(z, u, func(no *update.Refusal) { done <- no })
+	if no := <-done; no != nil {
+		return no
+	}
 	return nil
 }
 
@@ -239,6 +268,9 @@ func (b *batchOf) who() string {
 func (s *Zones) installUpdate(z *served, source *zone.Snapshot, by string, last version) error {
 	o := last.origin
 	o.by, o.way = by, store.FromUpdate
+	if o.read == nil {
+		o.read = last.loaded()
+	}
 	touched := s.pendingOf(z).After(last.source, source, by, s.Now())
 	// What was begun is ended, also where the server ends.
 	return s.installTogether(context.Background(), z, source, o, last, touched)

@@ -1,0 +1,118 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+)
+
+// as runs a command as another user of the machine.
+func as(t *testing.T, uid uint32, bin, dir string, args ...string) result {
+	t.Helper()
+	cmd := exec.Command(bin, args...)
+	cmd.Dir = dir
+	cmd.Env = []string{"NO_COLOR=1", "PATH=/usr/bin:/bin", "HOME=/nonexistent"}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	_ = cmd.Run() // the status tells
+	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// Two people with different rights, and one without any, have the running server do things; what they
+// may not is refused with the words to ask for, and what they did stands in the history.
+func TestRights(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can act as two users")
+	}
+	top, err := os.MkdirTemp("", "fencepost-rights-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(top) })
+	if err := os.Chmod(top, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	bin, dir := filepath.Join(top, "fencepost"), filepath.Join(top, "work")
+	text, err := os.ReadFile(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(bin, text, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	const ines, bram, other = 61001, 61002, 61003
+	write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf(`[serve]
+listen = ["127.0.0.1:%d"]
+[policy.standard]
+[peer.harbour]
+address = "127.0.0.1:9"
+tsig = "harbour"
+[[zone]]
+name = "tides.example"
+[[zone]]
+name = "birds.example"
+sign = "standard"
+send-to = ["harbour"]
+[[allow]]
+users = ["%d"]
+zones = ["tides.*"]
+may   = ["change", "reload"]
+[[allow]]
+users = ["%d"]
+may   = ["roll", "sign"]
+`, freePort(t), ines, bram))
+	write(t, filepath.Join(dir, "secrets.toml"), "[tsig.harbour]\nsecret = \"c2FsdG1hcnNo\"\n")
+	for _, z := range []string{"tides", "birds"} {
+		write(t, filepath.Join(dir, "zones", z+".example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 5400 1200 1209600 600\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.1\n")
+	}
+	d := serve(t, dir)
+	for _, c := range []struct {
+		uid    uint32
+		args   string
+		status int
+		says   string // a part of it
+	}{
+		{ines, "status", 0, "tides.example"},
+		{ines, "add tides.example pier A 192.0.2.7 --at here", 0, "done"},
+		{ines, "reload tides.example", 0, "unchanged"},
+		{ines, "add birds.example pier A 192.0.2.7 --at here", 3, `user 61001 may not change birds.example; whoever looks after fencepost.toml can allow it: [[allow]] users = ["61001"], zones = ["birds.example"], may = ["change"]`},
+		{ines, "reload", 3, "may not reload all zones"},
+		{ines, "notify birds.example", 3, "may not reload birds.example"},
+		{ines, "key new birds.example", 3, "may not sign birds.example"},
+		{ines, "pending tides.example", 0, "user 61001"},
+		{bram, "pending tides.example --drop pier", 3, "may not change tides.example"},
+		{bram, "key new birds.example", 0, "birds.example"},
+		{bram, "history tides.example --by 61001", 0, "user 61001"},
+		{other, "status", 3, "user 61003 may not use this server"},
+		{other, "add tides.example pier A 192.0.2.8 --at here", 3, "may not change tides.example"},
+		{ines, "pending tides.example --drop pier", 0, "nothing is pending"},
+	} {
+		r := as(t, c.uid, bin, dir, strings.Fields(c.args)...)
+		if r.status != c.status || !strings.Contains(r.out+r.err, c.says) {
+			t.Errorf("%d: %s: status %d\n%s%s\nwant %d and %q", c.uid, c.args, r.status, r.out, r.err, c.status, c.says)
+		}
+	}
+	if strings.Contains(read(t, d.log), "c2FsdG1hcnNo") {
+		t.Error("a secret stands in the log")
+	}
+	// What only its owner may know stays so.
+	for _, f := range []string{"secrets.toml", "state/versions.db"} {
+		if info, err := os.Stat(filepath.Join(dir, f)); err != nil || info.Mode().Perm()&0o077 != 0 {
+			t.Errorf("%s can be read by others (%v)", f, err)
+		}
+	}
+	// Without [[allow]] nobody else comes in.
+	config := filepath.Join(dir, "fencepost.toml")
+	before, _, _ := strings.Cut(read(t, config), "[[allow]]")
+	write(t, config, before)
+	ok(t, dir, "reload")
+	if r := as(t, ines, bin, dir, "status"); r.status == 0 {
+		t.Errorf("everybody may: %s", r.out)
+	}
+}
