@@ -95,6 +95,7 @@ type Zone struct {
 	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
 	FollowChildren bool
 	Audiences      []*Audience // askers with a file of their own
+	Follows        []Follow    // names whose addresses follow those of others
 }
 
 // Digest says what a zone that is fetched must prove by ZONEMD records (RFC 8976 §4).
@@ -164,8 +165,10 @@ type raw struct {
 	Updates rawUpdates `toml:"updates"`
 	Grant   []rawGrant `toml:"grant"`
 	Allow   []rawAllow `toml:"allow"`
-	Limits  rawLimits  `toml:"limits"`
-	History rawHistory `toml:"history"`
+
+	Follow  []rawFollow `toml:"follow"`
+	Limits  rawLimits   `toml:"limits"`
+	History rawHistory  `toml:"history"`
 	Peer    map[string]struct {
 		Address string `toml:"address"`
 		TSIG    string `toml:"tsig"`
@@ -355,6 +358,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	p.zones(c, r)
 	p.updates(c, r)
 	p.allow(c, r)
+	p.follows(c, r)
 	c.Checks = p.settings(&r.Check)
 	for _, from := range r.Include.From {
 		if !filepath.IsAbs(from) {

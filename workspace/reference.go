@@ -51,6 +51,16 @@ var Sections = []Section{
 		{"may", `["add", "remove"]`, false, "whether records may come, go or both"},
 		{"own-address", `false`, false, "only addresses that the request comes from may come"},
 	}},
+	{"[[follow]]", "addresses of a name that follow those of another, which is somewhere else", []Setting{
+		{"zone", `"saltmarsh.example"`, true, "the zone"},
+		{"owner", `"@"`, true, "the name in it; @ is the zone itself"},
+		{"source", `"web.hosting.example"`, true, "the host whose addresses count"},
+		{"resolvers", `["192.0.2.53"]`, true, "who is asked for them, one after another"},
+		{"networks", `["198.51.100.0/24"]`, true, "in which they may be; left out: anywhere"},
+		{"ttl", `300`, false, "TTL of the records, where there are none yet"},
+		{"at-least", `"1m"`, false, "how long after one look the next is, at least"},
+		{"at-most", `"5m"`, false, "and at most; between these the TTL of the source counts"},
+	}},
 	{"[[allow]]", "what others may have the running server do; one section each", []Setting{
 		{"users", `["ines"]`, true, "these users of the machine, by name or number"},
 		{"groups", `["dns"]`, true, "and those in these groups"},

@@ -130,7 +130,7 @@ func TestReferenceExamples(t *testing.T) {
 }
 
 func TestExplainSetting(t *testing.T) {
-	for word, want := range map[string]string{"send-to": "[[zone]]", "zone": "[[zone]] [[check.allow]]", "POLICY": "[policy.NAME]", "[serve]": "[serve]", "listen": "[serve]", "nothing": ""} {
+	for word, want := range map[string]string{"send-to": "[[zone]]", "zone": "[[zone]] [[check.allow]] [[follow]]", "POLICY": "[policy.NAME]", "[serve]": "[serve]", "listen": "[serve]", "nothing": ""} {
 		var got []string
 		for _, x := range ExplainSetting(word) {
 			got = append(got, x.Section.Header)

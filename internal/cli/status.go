@@ -160,6 +160,7 @@ func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 		}
 	}
 	zonePending(z, plain, say)
+	e.zoneFollows(z, now, say)
 	e.zoneKeys(z, now, say, bad)
 	for _, p := range z.Peers {
 		switch {
@@ -209,6 +210,21 @@ func (e *env) zoneTrouble(z *control.ZoneStatus, now time.Time, plain string, ba
 	}
 	if z.State == "expired" || z.Role == "secondary" && !z.Failing.IsZero() {
 		bad("next: see why the primary is away, then: fencepost refresh %s", plain)
+	}
+}
+
+// zoneFollows says how the names are doing whose addresses follow others.
+func (e *env) zoneFollows(z *control.ZoneStatus, now time.Time, say func(string, ...any)) {
+	for _, f := range z.Follows {
+		owner, source := strings.TrimSuffix(f.Owner, "."), strings.TrimSuffix(f.Source, ".")
+		switch {
+		case f.Problem != "":
+			say("%s", e.ui.Paint(ui.Suspect, "%s does not follow %s since %s and stays as it is: %s", owner, source, ui.When(f.Failing, now), f.Problem))
+		case f.Checked.IsZero():
+			say("%s follows %s: not looked yet", owner, source)
+		default:
+			say("%s follows %s, looked %s, next %s", owner, source, ui.When(f.Checked, now), ui.When(f.Next, now))
+		}
 	}
 }
 

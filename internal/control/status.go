@@ -46,13 +46,14 @@ type ZoneStatus struct {
 	Signatures time.Time `json:"signatures_expire,omitzero"`
 	Renew      time.Time `json:"signatures_renewed,omitzero"`
 
-	Kept      bool         `json:"kept,omitempty"`
-	Problem   string       `json:"problem,omitempty"`
-	Warning   string       `json:"warning,omitempty"`    // what is odd about the version in service
-	NotStored string       `json:"not_stored,omitempty"` // why it could not be stored
-	Keys      *KeyState    `json:"keys,omitempty"`       // where we sign
-	Peers     []PeerStatus `json:"peers,omitempty"`
-	Pending   int          `json:"pending,omitempty"` // record sets that messages changed and the files do not have
+	Kept      bool           `json:"kept,omitempty"`
+	Problem   string         `json:"problem,omitempty"`
+	Warning   string         `json:"warning,omitempty"`    // what is odd about the version in service
+	NotStored string         `json:"not_stored,omitempty"` // why it could not be stored
+	Keys      *KeyState      `json:"keys,omitempty"`       // where we sign
+	Peers     []PeerStatus   `json:"peers,omitempty"`
+	Follows   []FollowStatus `json:"follows,omitempty"`
+	Pending   int            `json:"pending,omitempty"` // record sets that messages changed and the files do not have
 }
 
 // KeyState is what is told of the keys of a zone; see keymanager.State.
@@ -63,6 +64,16 @@ type KeyState struct {
 	DS       string   `json:"ds,omitempty"`
 	DSWrong  bool     `json:"ds_wrong,omitempty"`
 	Stuck    bool     `json:"stuck,omitempty"`
+}
+
+// FollowStatus says how far the addresses of a name have followed; see zonestate.FollowState.
+type FollowStatus struct {
+	Owner   string    `json:"owner"`
+	Source  string    `json:"source"`
+	Checked time.Time `json:"checked,omitzero"`
+	Failing time.Time `json:"failing_since,omitzero"`
+	Next    time.Time `json:"next,omitzero"`
+	Problem string    `json:"problem,omitempty"`
 }
 
 // PeerStatus says whether a peer was told of the present version; see zonestate.PeerStatus.
@@ -98,6 +109,9 @@ func zoneStatus(z *zonestate.ZoneStatus, explain func(error) string) ZoneStatus 
 	if z.Keys != nil {
 		k := KeyState(*z.Keys)
 		out.Keys = &k
+	}
+	for _, f := range z.Follows {
+		out.Follows = append(out.Follows, FollowStatus{f.Owner, f.Source, f.Checked, f.Failing, f.Next, text(f.Problem)})
 	}
 	for _, p := range z.Peers {
 		out.Peers = append(out.Peers, PeerStatus{p.Peer, p.Address, p.Told, p.Fetched, p.Tries, p.Newer, text(p.Problem)})

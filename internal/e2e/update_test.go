@@ -313,3 +313,59 @@ func TestUpdatesSigned(t *testing.T) {
 		d.stop()
 	}
 }
+
+// A name follows a host that another operator moves: the addresses come after it, stay when nobody can
+// tell them, and do not come from networks that are not allowed; status tells, and the history has it.
+func TestFollow(t *testing.T) {
+	host, main := t.TempDir(), t.TempDir()
+	port := freePort(t)
+	write(t, filepath.Join(host, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[[zone]]\nname = \"hosting.example\"\n", port))
+	write(t, filepath.Join(host, "zones", "hosting.example.zone"), "$TTL 1\n@ SOA ns1 hostmaster 1 5400 1200 1209600 1\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 192.0.2.2\nweb CNAME farm\nfarm A 198.51.100.1\n")
+	write(t, filepath.Join(main, "fencepost.toml"), fmt.Sprintf(`[serve]
+listen = ["127.0.0.1:%d"]
+[[zone]]
+name = "tides.example"
+[[follow]]
+zone      = "tides.example"
+owner     = "@"
+source    = "web.hosting.example"
+resolvers = ["127.0.0.1:%d"]
+networks  = ["198.51.100.0/24"]
+at-least  = "1s"
+`, freePort(t), port))
+	write(t, filepath.Join(main, "zones", "tides.example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 5400 1200 1209600 600\n@ NS ns1\n@ NS ns2\nns1 A 192.0.2.1\nns2 A 198.51.100.1\n")
+	its, d := serve(t, host), serve(t, main)
+	at, zone := netip.MustParseAddrPort(d.addr), dnsname.MustParse("tides.example.")
+	address := func() string {
+		resp, err := resolve.Ask(t.Context(), at, resolve.Request{Name: zone, Type: rr.TypeA, Timeout: 5 * time.Second})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if data, _ := resp.Set(zone, rr.TypeA); len(data) == 1 {
+			ip, _ := netip.AddrFromSlice(data[0])
+			return ip.String()
+		}
+		return ""
+	}
+	status := func() string { return fp(t, main, "status").out }
+	eventually(t, "the first address comes", func() bool { return address() == "198.51.100.1" })
+	ok(t, host, "change", "hosting.example", "farm", "A", "198.51.100.2", "--reload")
+	eventually(t, "the address follows", func() bool { return address() == "198.51.100.2" })
+	ok(t, host, "change", "hosting.example", "farm", "A", "203.0.113.9", "--reload")
+	eventually(t, "a foreign network is told of", func() bool { return strings.Contains(status(), "203.0.113.9, which is in none of the networks") })
+	its.stop()
+	eventually(t, "nobody answers", func() bool { return strings.Contains(status(), "nothing listens") })
+	if have := address(); have != "198.51.100.2" {
+		t.Errorf("the address is %q", have)
+	}
+	if out := ok(t, main, "history", "tides.example", "--by", "follow"); strings.Count(out, "follow web.hosting.example") != 2 {
+		t.Error(out)
+	}
+	ok(t, main, "add", "tides.example", "pier", "A", "192.0.2.7", "--reload")
+	ok(t, main, "fold", "tides.example")
+	d.kill()
+	d.start()
+	if have := address(); have != "198.51.100.2" || !strings.Contains(read(t, filepath.Join(main, "zones", "tides.example.zone")), "198.51.100.2") {
+		t.Errorf("after folding and a restart the address is %q", have)
+	}
+}

@@ -215,6 +215,7 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	}
 	lint.RunWorkspace(checks.All, res.members, res.Source, res.Diags)
 	a.serialsMoved(ctx, c, res)
+	followsForWeb(c, res)
 	checkKeyModes(c, res)
 	checkSignatureTimes(c, res)
 	return checkKeys(c, res)

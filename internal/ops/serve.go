@@ -241,7 +241,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 		if len(z.Audiences) > 0 {
 			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
 		}
-		sz := zonestate.Zone{Name: z.Name, SendTo: askable(z.SendTo), Updates: updatesOf(c, z.Name)}
+		sz := zonestate.Zone{Name: z.Name, SendTo: askable(z.SendTo), Updates: updatesOf(c, z.Name), Follows: app.followsOf(z)}
 		if len(z.FetchFrom) > 0 {
 			sz.Origin = &zonestate.Primaries{Servers: askable(z.FetchFrom), CheckDigest: digestChecks[z.Digest]}
 		} else {

@@ -1,8 +1,13 @@
 package ops
 
 import (
+	"context"
+	"fmt"
+	"net/netip"
+
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/resolve"
 	"fencepost/rr"
 	"fencepost/server/zonestate"
 	"fencepost/source"
@@ -33,4 +38,26 @@ func (a *App) whereIn(path string, zone dnsname.Name) func(owner dnsname.Name, t
 		}
 		return ""
 	}
+}
+
+// followsOf are the names of a zone whose addresses follow those of others.
+func (a *App) followsOf(z *workspace.Zone) (out []zonestate.Follow) {
+	for i := range z.Follows {
+		f := &z.Follows[i]
+		out = append(out, zonestate.Follow{Owner: f.Owner, Source: f.Source, TTL: f.TTL, AtLeast: f.AtLeast, AtMost: f.AtMost, Look: func(ctx context.Context) (resolve.Addresses, error) {
+			found, err := resolve.AddressesOf(ctx, a.Net, f.Resolvers, f.Source)
+			if err != nil {
+				return found, err
+			}
+			for _, set := range found.Sets {
+				for _, data := range set {
+					if at, ok := netip.AddrFromSlice(data); !ok || !f.May(at) {
+						return found, fmt.Errorf("it has the address %s, which is in none of the networks that are allowed", at)
+					}
+				}
+			}
+			return found, nil
+		}})
+	}
+	return out
 }

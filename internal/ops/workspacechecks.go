@@ -37,6 +37,30 @@ var (
 		Doc: "The file is writable for all. What stands in it will be served and signed. Take the right away: chmod o-w FILE."}
 )
 
+// RuleFollowWeb is about names that follow another where browsers can do so themselves.
+var RuleFollowWeb = &diag.Rule{Code: "follow-without-https", Severity: diag.Note, Title: "addresses are followed where an HTTPS record would do for browsers", Ref: "RFC 9460 §2.4.2",
+	Doc: "An HTTPS record in alias mode (priority 0) names the host whose addresses count, also at the zone itself, where no CNAME may stand. Browsers that know it follow at once, without waiting for the next look here; the followed addresses are for the others. Other protocols have SVCB in the same way."}
+
+// followsForWeb finds names that follow another and have no HTTPS record.
+func followsForWeb(c *workspace.Config, res *Checked) {
+	for _, m := range res.members {
+		z := c.Find(m.Apex())
+		if z == nil {
+			continue
+		}
+		for i := range z.Follows {
+			f := &z.Follows[i]
+			if _, has := m.Snapshot.Find(f.Owner, rr.TypeHTTPS, 0); has {
+				continue
+			}
+			d := RuleFollowWeb.At(m.SOASpan, "the addresses of %s follow %s", f.Owner, f.Source).
+				Suggest("if it is a web site, add: fencepost add %s %s HTTPS 0 %s", m.Apex().Plain(), f.Owner.Relative(m.Apex()), f.Source)
+			d.Zone, d.Owner = m.Apex(), f.Owner
+			res.Diags.Add(d)
+		}
+	}
+}
+
 // serialsMoved compares each unsigned zone with the version that was last put in
 // service. Signed zones have a serial of their own, and so have those that messages may change.
 func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checked) {

@@ -17,6 +17,7 @@ type Zone struct {
 	SendTo []Peer // are told of new versions and may transfer
 	// Updates says who may change it by requests; nil: nobody.
 	Updates *Updates
+	Follows []Follow // names whose addresses follow those of others
 }
 
 // Origin is where the content of a zone comes from: *Files or *Primaries.

@@ -73,6 +73,7 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 	s.sched.forget(gone)
 	for i, z := range zones {
 		s.tellOf(z, results[i].Change)
+		s.planFollows(z)
 	}
 	for _, j := range cfg.Jobs {
 		s.planJob(j, s.Now().Add(tendSoon))

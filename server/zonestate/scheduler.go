@@ -22,6 +22,8 @@ const (
 	here    lane = "here"    // work that waits for nobody outside: signing, storing, expiry
 	tending lane = "tending" // asks parents and secondaries about keys
 	jobs    lane = "jobs"
+
+	following lane = "following" // asks resolvers for addresses that zones follow
 )
 
 func toPeer(p Peer) lane { return lane("to " + p.Address.String()) }

@@ -56,6 +56,7 @@ type ZoneStatus struct {
 	NotStored string            // why it could not be stored
 	Keys      *keymanager.State // where we sign
 	Peers     []PeerStatus
+	Follows   []FollowState
 	Pending   int // record sets that messages changed and the files do not have
 }
 
@@ -135,6 +136,11 @@ func (s *Zones) zoneStatus(z *served) ZoneStatus {
 			if c.Differs() {
 				st.Pending++
 			}
+		}
+	}
+	for i := range cfg.Follows {
+		if f := z.follows[cfg.Follows[i].id(z)]; f != nil {
+			st.Follows = append(st.Follows, *f)
 		}
 	}
 	for _, p := range cfg.SendTo {

@@ -521,3 +521,9 @@ func BenchmarkUpdates(b *testing.B) {
 		})
 	}
 }
+
+// content is one record of a name.
+func content(t *testing.T, name string, typ rr.Type, data string) []zone.Content {
+	t.Helper()
+	return []zone.Content{{Owner: dnsname.MustParse(name), Records: []rr.Record{{Type: typ, TTL: 60, Data: []byte(data)}}}}
+}

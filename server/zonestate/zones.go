@@ -136,6 +136,7 @@ type served struct {
 	headMeta store.Meta
 	// pending is what requests changed beside the files; nil where it has not been looked at yet.
 	pending *update.Pending
+	follows map[string]*FollowState // by Follow.id
 }
 
 // peerState is how far a peer has been told of the present version.
