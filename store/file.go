@@ -298,18 +298,20 @@ func (s *Store) rescue(path, whole string) {
 	}
 	defer func() { _ = old.Close() }()
 	for _, m := range old.metas() {
-		name, err := dnsname.FromWire([]byte(m.Zone))
+		scope, zone := splitScope(m.Zone)
+		name, err := dnsname.FromWire([]byte(zone))
 		if err != nil {
 			continue
 		}
-		pending, _ := old.Pending(name) // as far as it can be read
-		if z, meta, err := old.Load(name); err == nil && z != nil {
-			if _, err := s.Put(Version{Zone: z, Meta: meta, Pending: pending}); err == nil {
+		from, to := old.For(scope), s.For(scope)
+		pending, _ := from.Pending(name) // as far as it can be read
+		if z, meta, err := from.Load(name); err == nil && z != nil {
+			if _, err := to.Put(Version{Zone: z, Meta: meta, Pending: pending}); err == nil {
 				s.Rescued++
 			}
 		}
 	}
-	if list, err := old.AllPublished(); err == nil {
+	if list, err := old.AllPublished(); err == nil { // those of scopes are found out anew
 		_ = s.Publish(list)
 	}
 }

@@ -132,6 +132,29 @@ func TestAgainstModel(t *testing.T) {
 			return store.InMemory()
 		})
 	})
+	// In a scope, while the same zones are others outside and in another scope.
+	t.Run("scope", func(t *testing.T) {
+		store.KeepApart(t, 2000)
+		path := filepath.Join(t.TempDir(), "versions.db")
+		var whole *store.Store
+		againstModel(t, func(old *store.Store) *store.Store {
+			if whole != nil {
+				r := rand.New(rand.NewPCG(3, 3))
+				for _, s := range []*store.Store{whole, whole.For("outside")} {
+					if _, err := s.Put(store.Version{Zone: oddZone(r, odd[r.IntN(len(odd))], r.Uint32()), Pending: beside(r)}); err != nil {
+						t.Fatal(err)
+					}
+				}
+				whole.Close()
+			}
+			var err error
+			if whole, err = store.Open(path); err != nil || whole.Aside != "" {
+				t.Fatal(err, whole.Aside)
+			}
+			t.Cleanup(func() { whole.Close() })
+			return whole.For("inside")
+		})
+	})
 }
 
 func againstModel(t *testing.T, open func(*store.Store) *store.Store) {

@@ -63,7 +63,10 @@ func ReadPublished(path string) ([]Published, error) {
 // AllPublished is what Publish kept, of every zone.
 func (s *Store) AllPublished() (out []Published, err error) {
 	err = s.e.view(func(t tx) (err error) {
-		t.each(bucketPublished, nil, nil, false, func(_, text []byte) bool {
+		t.each(bucketPublished, nil, nil, false, func(key, text []byte) bool {
+			if scope, _ := splitScope(string(key)); scope != "" {
+				return true
+			}
 			var p Published
 			if err = json.Unmarshal(text, &p); err == nil {
 				out = append(out, p)

@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io/fs"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -77,6 +78,11 @@ type Store struct {
 	limits atomic.Pointer[Limits]
 
 	watchers watchers
+
+	root   *Store // of a scope; else nil
+	scope  string // what its keys begin with
+	scopes sync.Mutex
+	inner  map[string]*Store // by their scopes; under scopes
 
 	// Aside is where Open put a file that was damaged; empty: it was not. Rescued is
 	// how many versions could still be read of it.
@@ -213,7 +219,7 @@ func (s *Store) discard(plans []*plan) {
 }
 
 func (s *Store) plan(v *Version) (*plan, error) {
-	p := &plan{zone: v.Zone, meta: v.Meta, limits: *s.limits.Load(), pending: v.Pending}
+	p := &plan{zone: v.Zone, meta: v.Meta, limits: s.limit(), pending: v.Pending}
 	m := &p.meta
 	m.Zone, m.Serial = v.Zone.Apex().Key(), v.Zone.Serial()
 	var readErr error
@@ -275,7 +281,7 @@ func (s *Store) planBase(p *plan) error {
 			return nil
 		})
 	}
-	name := sha256.Sum256([]byte(p.meta.Zone))
+	name := sha256.Sum256([]byte(s.scope + p.meta.Zone))
 	l.Blob, l.Chunks = fmt.Sprintf("%x-%d-%d", name[:12], l.Head, s.blobs.Add(1)), 0
 	return s.large.write(l.Blob, func(put func([]byte) error) error {
 		return encode(p.zone, func(chunk []byte) error {
