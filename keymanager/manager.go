@@ -129,6 +129,11 @@ func (s *Manager) fingerprint(ring *keyring.Ring) string {
 
 // Sign makes a signed version. Where the zone has no keys yet, it begins with them.
 func (s *Manager) Sign(ctx context.Context, j Job) (out Signed, err error) {
+	return s.sign(ctx, j, true)
+}
+
+// sign is Sign; serials of a version that is not everyone's are not noted beside the keys.
+func (s *Manager) sign(ctx context.Context, j Job, everyones bool) (out Signed, err error) {
 	ring, err := s.open()
 	if err != nil {
 		return out, err
@@ -136,7 +141,9 @@ func (s *Manager) Sign(ctx context.Context, j Job) (out Signed, err error) {
 	if err := s.begin(ctx, ring, j); err != nil {
 		return out, err
 	}
-	j.Serial = s.serialAfter(ctx, ring, j)
+	if everyones {
+		j.Serial = s.serialAfter(ctx, ring, j)
+	}
 	s.noteTTLs(ring, j.Source, j.Now)
 	if err := ring.Save(); err != nil {
 		return out, err
@@ -174,7 +181,9 @@ func (s *Manager) Sign(ctx context.Context, j Job) (out Signed, err error) {
 	if report.Foreign > 0 {
 		s.Log.Warn("the unsigned zone holds keys that are not ours", "zone", s.Name.String(), "keys", report.Foreign, "kept", p.KeepKeys)
 	}
-	ring.Serial, ring.ClockConfirmed = j.Serial, time.Time{}
+	if everyones {
+		ring.Serial, ring.ClockConfirmed = j.Serial, time.Time{}
+	}
 	if err := ring.Save(); err != nil { // the zone is signed all the same
 		s.Log.Error("the serial could not be noted beside the keys", "zone", s.Name.String(), "error", err)
 	}

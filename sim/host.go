@@ -129,6 +129,10 @@ func (h *host) Exact(name []byte) request.Zone {
 // Key implements request.Zones: nobody signs messages here.
 func (h *host) Key(dnsname.Name) *tsig.Key { return nil }
 
+// SourceFor and ViewFor implement request.Zones: all see the same.
+func (h *host) SourceFor(netip.Addr) answer.Source             { return h }
+func (h *host) ViewFor(netip.Addr, *dnsname.Name) request.View { return h }
+
 // Identity implements request.Zones: it says nothing of itself.
 func (h *host) Identity() *request.Identity { return nil }
 

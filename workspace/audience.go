@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 
 	"fencepost/dnsname"
@@ -54,6 +55,44 @@ func (p *checker) audiences(c *Config, r *raw) {
 		}
 		c.Audiences[name] = a
 	}
+}
+
+// peersOfAudiences looks whether the peers of the n-th zone and its audiences fit.
+func (p *checker) peersOfAudiences(n int, z *Zone) {
+	has := func(a string) bool {
+		return a == "" || slices.ContainsFunc(z.Audiences, func(x *Audience) bool { return x.Name == a })
+	}
+	for key, peers := range map[string][]*Peer{"send-to": z.SendTo, "fetch-from": z.FetchFrom} {
+		for _, peer := range peers {
+			if !has(peer.Audience) {
+				p.diags.Add(RuleBadValue.At(p.place("[[zone]]", n, key), "the peer %s is of the audience %s, for which %s has no version", peer.Name, peer.Audience, z.Name.Plain()).
+					Suggest("add audiences = [%q], or name a peer without an audience", peer.Audience))
+			}
+		}
+	}
+	if len(z.FetchFrom) == 0 {
+		return
+	}
+	for _, a := range append([]*Audience{{}}, z.Audiences...) {
+		if len(OfAudience(z.FetchFrom, a.Name)) == 0 && (a.Name != "" || len(z.Audiences) > 0) {
+			what := "for everyone"
+			if a.Name != "" {
+				what = "for the audience " + a.Name
+			}
+			p.diags.Add(RuleBadValue.At(p.place("[[zone]]", n, "fetch-from"), "nobody is named from whom the version %s of %s is fetched", what, z.Name.Plain()).
+				Suggest("name a peer that is of it: audience in [peer.NAME], with a tsig of its own"))
+		}
+	}
+}
+
+// OfAudience are the peers that versions for an audience are exchanged with; empty: everyone's.
+func OfAudience(peers []*Peer, audience string) (out []*Peer) {
+	for _, p := range peers {
+		if p.Audience == audience {
+			out = append(out, p)
+		}
+	}
+	return out
 }
 
 func plainWord(s string) bool {

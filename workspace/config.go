@@ -173,6 +173,8 @@ type raw struct {
 		Address string `toml:"address"`
 		TSIG    string `toml:"tsig"`
 		Also    string `toml:"tsig-also"`
+
+		Audience string `toml:"audience"`
 	} `toml:"peer"`
 	Policy  map[string]rawPolicy `toml:"policy"`
 	Check   rawCheck             `toml:"check"`
@@ -474,6 +476,7 @@ func (p *checker) zones(c *Config, r *raw) {
 			}
 			z.Audiences = append(z.Audiences, c.Audiences[a])
 		}
+		p.peersOfAudiences(i, z)
 		c.Zones = append(c.Zones, z)
 		c.byName[name.Key()] = z
 	}

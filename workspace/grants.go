@@ -15,9 +15,18 @@ import (
 // Updates is how requests to change zones are taken (RFC 2136).
 type Updates struct {
 	Gather time.Duration // after one version, how long requests are gathered for the next
-	Grants update.Grants
+	Grants []Grant
 	Keys   map[string]*tsig.Key // those that grants name, by the key of their name
 }
+
+// Grant is what the holder of a key may change, and in which versions of the zones.
+type Grant struct {
+	update.Grant
+	Audience string // empty: in everyone's; AllAudiences: in all
+}
+
+// AllAudiences stands for all versions of a zone.
+const AllAudiences = "all"
 
 // DefaultGather is how long requests are gathered where nothing is said: fifty versions a second are
 // enough for everybody, and nobody waits for that long.
@@ -37,6 +46,7 @@ type rawGrant struct {
 	Types      []string `toml:"types"`
 	May        []string `toml:"may"`
 	OwnAddress bool     `toml:"own-address"`
+	Audience   string   `toml:"audience"`
 }
 
 const grantHeader = "[[grant]]"
@@ -90,7 +100,10 @@ func (p *checker) grant(c *Config, n int, in *rawGrant) {
 		}
 		return
 	}
-	g := update.Grant{Key: key.Name, OwnAddress: in.OwnAddress}
+	g := Grant{Grant: update.Grant{Key: key.Name, OwnAddress: in.OwnAddress}, Audience: in.Audience}
+	if in.Audience != "" && in.Audience != AllAudiences && c.Audiences[in.Audience] == nil {
+		missing(p, grantHeader, n, "audience", "audience", in.Audience, c.Audiences)
+	}
 	if len(in.Zones) == 0 {
 		p.diags.Add(bad("zones", "a grant names no zones").Suggest(`write zones = ["NAME"]`))
 	}
@@ -167,13 +180,13 @@ func (p *checker) grantedTypes(n int, texts []string) (out []rr.Type) {
 	return out
 }
 
-// For are the updates of one zone; nil where nobody may change it.
-func (u *Updates) For(zone dnsname.Name) (update.Grants, []*tsig.Key) {
+// For are the updates of one zone, in its version for an audience; nil where nobody may change it.
+func (u *Updates) For(zone dnsname.Name, audience string) (update.Grants, []*tsig.Key) {
 	var mine update.Grants
 	keys := map[string]*tsig.Key{}
 	for _, g := range u.Grants {
-		if slices.ContainsFunc(g.Zones, zone.Equal) {
-			mine = append(mine, g)
+		if (g.Audience == audience || g.Audience == AllAudiences) && slices.ContainsFunc(g.Zones, zone.Equal) {
+			mine = append(mine, g.Grant)
 			keys[g.Key.Key()] = u.Keys[g.Key.Key()]
 		}
 	}

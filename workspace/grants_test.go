@@ -40,10 +40,10 @@ func TestGrants(t *testing.T) {
 		}
 	}
 	conf, _ := read(t, zones+`key = "dhcp-2026"`+"\n"+`zones = ["saltmarsh.example"]`+"\n")
-	if g, k := conf.Updates.For(dnsname.MustParse("Saltmarsh.example.")); len(g) != 1 || len(k) != 1 || conf.Updates.Gather != 20*time.Millisecond {
+	if g, k := conf.Updates.For(dnsname.MustParse("Saltmarsh.example."), ""); len(g) != 1 || len(k) != 1 || conf.Updates.Gather != 20*time.Millisecond {
 		t.Errorf("grants %v, keys %v", g, k)
 	}
-	if g, _ := conf.Updates.For(dnsname.MustParse("gauges.saltmarsh.example.")); g != nil {
+	if g, _ := conf.Updates.For(dnsname.MustParse("gauges.saltmarsh.example."), ""); g != nil {
 		t.Errorf("a zone below has the grants %v", g)
 	}
 	for _, text := range []string{"-1s", "1h", "soon"} {

@@ -13,6 +13,9 @@ type Peer struct {
 	Address netip.AddrPort
 	TSIG    *tsig.Key // nil: transfers are told apart by address only
 	Also    *tsig.Key // another key that it may use; nil: none
+	// Audience is what it sees of zones that have a version for that, whose versions are exchanged with
+	// it; empty: what everyone sees.
+	Audience string
 }
 
 // Server is the peer as one that is asked.
@@ -33,6 +36,9 @@ func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
 		if peer.Also = p.secret(header, "tsig-also", in.Also, secrets); peer.Also != nil && in.TSIG == "" {
 			p.diags.Add(RuleBadValue.At(p.place(header, 0, "tsig-also"), "tsig-also stands beside a tsig").
 				Suggest("name the secret with tsig"))
+		}
+		if peer.Audience = in.Audience; peer.Audience != "" && r.Audience[peer.Audience].Networks == nil {
+			missing(p, header, 0, "audience", "audience", peer.Audience, r.Audience)
 		}
 		c.Peers[name] = peer
 	}

@@ -50,6 +50,7 @@ var Sections = []Section{
 		{"types", `["A", "AAAA"]`, true, "records of these types; left out: of any"},
 		{"may", `["add", "remove"]`, false, "whether records may come, go or both"},
 		{"own-address", `false`, false, "only addresses that the request comes from may come"},
+		{"audience", `"inside"`, true, "in this audience's versions, or all; left out: in everyone's"},
 	}},
 	{"[[follow]]", "addresses of a name that follow those of another, which is somewhere else", []Setting{
 		{"zone", `"saltmarsh.example"`, true, "the zone"},
@@ -75,6 +76,7 @@ var Sections = []Section{
 	{"[peer.NAME]", "another server that zones are exchanged with", []Setting{
 		{"address", `"192.0.2.53:53"`, true, "where it is; port 53 where none is given"},
 		{"tsig", `"harbour-2026"`, true, "name of the secret in secrets.toml; without one it is told by its address"},
+		{"audience", `"inside"`, true, "versions for this audience are exchanged with it, not those for everyone"},
 		{"tsig-also", `"harbour-2027"`, true, "another secret that counts as well, while one is changed for it"},
 	}},
 	{"[policy.NAME]", "a way to sign zones", []Setting{

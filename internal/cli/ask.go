@@ -42,6 +42,8 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
   fencepost ask 198.51.100.25 --at 127.0.0.1:5300
   fencepost ask saltmarsh.example DNSKEY --dnssec --transport tcp
   fencepost ask www.saltmarsh.example --at all --watch 10s
+  fencepost ask www.saltmarsh.example --as-from 192.0.2.7
+  fencepost ask www.saltmarsh.example --zone saltmarsh.example --as-from 192.0.2.7
   fencepost ask id.server TXT --class CH --at 192.0.2.1
   fencepost ask --from questions.txt --at 127.0.0.1:5300 --rate 500`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -71,6 +73,7 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f := cmd.Flags()
 	f.StringArrayVar(&q.At, "at", nil, "`SERVER` to ask: HOST or HOST:PORT, a peer of the workspace, or all: every address of the name's zone; repeat it for each")
 	f.StringVar(&q.ZoneFile, "zone", "", "answer from this `FILE`, or zone of the workspace")
+	f.StringVar(&q.AsFrom, "as-from", "", "as somebody at this `ADDRESS` would be answered, with --zone, or by the running server of the workspace")
 	f.StringVar(&q.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	f.StringVar(&q.Transport, "transport", "", "`WAY` to ask: udp alone, or tcp (default: udp, and tcp if the answer does not fit)")
 	f.BoolVar(&q.DNSSEC, "dnssec", false, "with signatures and proofs")
@@ -202,6 +205,8 @@ func (e *env) asked(r *ops.Asked) {
 	e.ui.Printf("%s %s  ", e.ui.Paint(ui.Bold, "%s", plain(r.Question.Name)), kind(r.Question))
 	if r.Transport == "file" {
 		e.ui.Printf("from %s, serial %d\n", r.Server, r.Serial)
+	} else if r.Transport == "control" {
+		e.ui.Printf("at %s\n", r.Server)
 	} else {
 		how := "over " + strings.ToUpper(r.Transport)
 		if r.Cut {
@@ -210,6 +215,13 @@ func (e *env) asked(r *ops.Asked) {
 		e.ui.Printf("at %s %s in %s\n", r.Server, how, ui.Duration(r.Elapsed))
 	}
 	e.ui.Printf("  %s, %s\n", strings.Join(ui.Flags(r.Message), ", "), ui.Plural(r.Message.Len, "octet"))
+	if r.AskedFrom.IsValid() {
+		who := "everyone"
+		if r.Audience != "" {
+			who = "the audience " + r.Audience
+		}
+		e.ui.Printf("  as asked from %s: what %s sees\n", r.AskedFrom, who)
+	}
 	if what := r.Outcome(); what != "" {
 		e.ui.Printf("  %s\n", e.ui.Paint(ui.Suspect, "%s", what))
 	}

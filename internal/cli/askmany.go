@@ -180,7 +180,7 @@ func saidAll(answers []*ops.Asked) string {
 
 // tookAll is how long one server took.
 func tookAll(answers []*ops.Asked) string {
-	if len(answers) != 1 || answers[0].Transport == "file" {
+	if len(answers) != 1 || (answers[0].Transport == "file" || answers[0].Transport == "control") {
 		return ""
 	}
 	return ", in " + ui.Duration(answers[0].Elapsed)

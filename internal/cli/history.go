@@ -79,7 +79,7 @@ func (e *env) history(h *ops.History, o ops.HistoryOptions) error {
 	if e.ui.JSON {
 		return e.ui.Object(map[string]any{"zone": h.Zone.String(), "complete": !h.Damaged, "versions": append([]store.Info{}, h.Steps...)})
 	}
-	plain := strings.TrimSuffix(h.Zone.String(), ".")
+	plain := shownZone(h.Zone.String(), h.Audience)
 	if len(h.Steps) == 0 {
 		if o.Name != "" || o.By != "" || !o.Since.IsZero() {
 			e.ui.Sayf("no version of %s is like that; all of them: fencepost history %s\n", plain, plain)

@@ -54,7 +54,7 @@ Exit status: 0, or 1 while there is a conflict.`,
 
 func (e *env) pending(p *ops.Pending) error {
 	if e.ui.JSON {
-		if err := e.ui.Object(map[string]any{"zone": p.Zone.String(), "serial": p.Serial, "problem": p.Problem, "changes": append([]ops.PendingSet{}, p.Changes...)}); err != nil {
+		if err := e.ui.Object(map[string]any{"zone": p.Zone.String(), "audience": p.Audience, "serial": p.Serial, "problem": p.Problem, "changes": append([]ops.PendingSet{}, p.Changes...)}); err != nil {
 			return err
 		}
 		return pendingStatus(p)
@@ -62,7 +62,7 @@ func (e *env) pending(p *ops.Pending) error {
 	for _, c := range p.Changes {
 		e.pendingSet(c)
 	}
-	plain := p.Zone.Plain()
+	plain := shownZone(p.Zone.String(), p.Audience)
 	switch n := len(p.Changes); {
 	case p.Problem != "":
 		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bad, "the file does not go together with that"), e.ui.Fit(p.Problem, 2))

@@ -27,6 +27,7 @@ import (
 	"fencepost/internal/ui"
 	"fencepost/server"
 	"fencepost/server/zonestate"
+	"fencepost/workspace"
 	"fencepost/zone"
 	"fencepost/zonefile"
 )
@@ -146,8 +147,8 @@ func commands(sv *ops.Service) control.Handler {
 		"notify": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
 			return nil, sv.Server.NotifyPeers(z)
 		},
-		"dump": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
-			return dump(sv.Server, z)
+		"dump": func(ctx context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
+			return dump(sv.Server, z, ops.AudienceOf(ctx))
 		},
 		"keys": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			var k ops.KeyChange
@@ -169,12 +170,15 @@ func commands(sv *ops.Service) control.Handler {
 		"pending": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			return sv.Pending(ctx, z, args, ui.Explain)
 		},
+		"answer": func(_ context.Context, _ dnsname.Name, args json.RawMessage) (any, error) { return sv.Answer(args) },
 		"update": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			return sv.Update(ctx, z, args, control.Caller(ctx))
 		},
-		"compare": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) { return sv.Compare(z, args) },
-		"version": func(_ context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
-			version, err := sv.Version(z, args)
+		"compare": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			return sv.Compare(ctx, z, args)
+		},
+		"version": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
+			version, err := sv.Version(ctx, z, args)
 			if err != nil {
 				return nil, err
 			}
@@ -208,10 +212,12 @@ func commands(sv *ops.Service) control.Handler {
 		if do == nil {
 			return nil, fmt.Errorf("the running server does not know the command %q", r.Command)
 		}
-		name, err := dnsname.Parse(r.Zone, dnsname.Root)
-		if err != nil && r.Zone != "" {
+		zone, audience := workspace.SplitAudience(r.Zone)
+		name, err := dnsname.Parse(zone, dnsname.Root)
+		if err != nil && zone != "" {
 			return nil, err
 		}
+		ctx = ops.WithAudience(ctx, audience)
 		if err := sv.Allow(ctx, r.Command, name, r.Args); err != nil {
 			return nil, err
 		}
@@ -221,17 +227,30 @@ func commands(sv *ops.Service) control.Handler {
 
 // zoneResult is what a reload did with a zone, as documented output.
 type zoneResult struct {
-	Zone    string `json:"zone"`
-	Change  string `json:"change"`
-	Serial  uint32 `json:"serial,omitempty"`
-	Problem string `json:"problem,omitempty"`
-	Note    string `json:"note,omitempty"`
+	Zone     string `json:"zone"`
+	Audience string `json:"audience,omitempty"`
+	Change   string `json:"change"`
+	Serial   uint32 `json:"serial,omitempty"`
+	Problem  string `json:"problem,omitempty"`
+	Note     string `json:"note,omitempty"`
+}
+
+// shown is the zone with its audience.
+func (r *zoneResult) shown() string { return shownZone(r.Zone, r.Audience) }
+
+// shownZone is how a version of a zone is named to people: ZONE or ZONE@AUDIENCE.
+func shownZone(zone, audience string) string {
+	zone = strings.TrimSuffix(zone, ".")
+	if audience != "" {
+		zone += workspace.AudienceMark + audience
+	}
+	return zone
 }
 
 func zoneResults(in []zonestate.ZoneResult) []zoneResult {
 	out := []zoneResult{}
 	for _, r := range in {
-		z := zoneResult{Zone: r.Zone.String(), Change: string(r.Change), Serial: r.Serial, Note: r.Note}
+		z := zoneResult{Zone: r.Zone.String(), Audience: r.Audience, Change: string(r.Change), Serial: r.Serial, Note: r.Note}
 		if r.Err != nil {
 			z.Problem = ui.Explain(r.Err)
 		}
@@ -318,15 +337,15 @@ func (e *env) reloaded(results []zoneResult) {
 		if r.Serial != 0 {
 			serial = fmt.Sprint(r.Serial)
 		}
-		rows = append(rows, []string{strings.TrimSuffix(r.Zone, "."), e.ui.Paint(style, "%s", r.Change), serial})
+		rows = append(rows, []string{r.shown(), e.ui.Paint(style, "%s", r.Change), serial})
 	}
 	e.ui.Table([]string{"zone", "outcome", ">serial"}, rows)
 	for _, r := range results {
 		if r.Problem != "" {
-			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(r.Zone, ".")), r.Change, r.Problem)
+			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", r.shown()), r.Change, r.Problem)
 		}
 		if r.Note != "" {
-			e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(r.Zone, ".")), r.Note)
+			e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", r.shown()), r.Note)
 		}
 	}
 }
@@ -392,8 +411,8 @@ func (e *env) callForText(ctx context.Context, r control.Request, about map[stri
 }
 
 // dump is a zone in service as a master file.
-func dump(s *server.Server, name dnsname.Name) (control.Text, error) {
-	z := s.Snapshot(name)
+func dump(s *server.Server, name dnsname.Name, audience string) (control.Text, error) {
+	z := s.SnapshotFor(name, audience)
 	if z == nil {
 		return nil, fmt.Errorf("%s: %w", name, zonestate.ErrNoZone)
 	}

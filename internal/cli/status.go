@@ -116,7 +116,7 @@ func (e *env) zoneTable(zones []control.ZoneStatus) {
 		if z.Kept && z.Role == "primary" {
 			state += ", last good version"
 		}
-		rows = append(rows, []string{strings.TrimSuffix(z.Zone, "."), z.Role, e.ui.Paint(style[z.Trouble], "%s", state), serial, signed, ui.Count(z.Records)})
+		rows = append(rows, []string{shownZone(z.Zone, z.Audience), z.Role, e.ui.Paint(style[z.Trouble], "%s", state), serial, signed, ui.Count(z.Records)})
 	}
 	e.ui.Table([]string{"zone", "role", "state", ">serial", "dnssec", ">records"}, rows)
 }
@@ -150,7 +150,7 @@ func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 	bad := func(format string, args ...any) {
 		lines = append(lines, e.ui.Paint(ui.Bad, "%s", fmt.Sprintf(format, args...)))
 	}
-	plain := strings.TrimSuffix(z.Zone, ".")
+	plain := shownZone(z.Zone, z.Audience)
 	e.zoneTrouble(z, now, plain, bad)
 	if z.Role == "secondary" && !z.Checked.IsZero() {
 		say("from %s, confirmed %s", z.From, ui.When(z.Checked, now))

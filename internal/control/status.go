@@ -24,15 +24,16 @@ type Status struct {
 
 // ZoneStatus is the state of one zone; see zonestate.ZoneStatus.
 type ZoneStatus struct {
-	Zone    string    `json:"zone"`
-	Role    string    `json:"role"`  // primary or secondary
-	State   string    `json:"state"` // serving, loading, expired, waiting or failed
-	Serial  uint32    `json:"serial,omitempty"`
-	Source  uint32    `json:"source_serial,omitempty"` // where we sign: the serial of the unsigned zone
-	Signed  bool      `json:"signed"`
-	Names   int       `json:"names"`
-	Records int       `json:"records"`
-	Since   time.Time `json:"since,omitzero"`
+	Zone     string    `json:"zone"`
+	Audience string    `json:"audience,omitempty"` // whose version it is; without one: everyone's
+	Role     string    `json:"role"`               // primary or secondary
+	State    string    `json:"state"`              // serving, loading, expired, waiting or failed
+	Serial   uint32    `json:"serial,omitempty"`
+	Source   uint32    `json:"source_serial,omitempty"` // where we sign: the serial of the unsigned zone
+	Signed   bool      `json:"signed"`
+	Names    int       `json:"names"`
+	Records  int       `json:"records"`
+	Since    time.Time `json:"since,omitzero"`
 
 	Trouble  zonestate.Trouble `json:"trouble,omitempty"`
 	Troubled time.Time         `json:"troubled_since,omitzero"`
@@ -103,7 +104,7 @@ func zoneStatus(z *zonestate.ZoneStatus, explain func(error) string) ZoneStatus 
 		}
 		return explain(err)
 	}
-	out := ZoneStatus{Zone: z.Zone, Role: z.Role, State: z.State, Serial: z.Serial, Source: z.Source, Signed: z.Signed, Names: z.Names, Records: z.Records, Since: z.Since,
+	out := ZoneStatus{Zone: z.Zone, Audience: z.Audience, Role: z.Role, State: z.State, Serial: z.Serial, Source: z.Source, Signed: z.Signed, Names: z.Names, Records: z.Records, Since: z.Since,
 		Trouble: z.Trouble, Troubled: z.Troubled, From: z.From, Checked: z.Checked, NextCheck: z.NextCheck, Expires: z.Expires, Failing: z.Failing,
 		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: z.NotStored, Pending: z.Pending}
 	if z.Keys != nil {

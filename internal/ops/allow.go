@@ -20,7 +20,7 @@ var ErrNotAllowed = errors.New("not allowed")
 // commandRights are the rights that a command over the control socket takes, any one of them; empty:
 // whoever has one at all may see that.
 var commandRights = map[string][]workspace.Right{
-	"status": {}, "history": {}, "compare": {}, "version": {}, "published": {}, "dump": {},
+	"status": {}, "history": {}, "compare": {}, "version": {}, "published": {}, "dump": {}, "answer": {},
 	"reload": {workspace.MayReload, workspace.MayPublish}, "refresh": {workspace.MayReload, workspace.MayPublish}, "notify": {workspace.MayReload, workspace.MayPublish},
 	"keys": {workspace.MaySign}, "roll": {workspace.MayRoll}, "pending": {}, "fold": {workspace.MayChange}, "update": {workspace.MayChange},
 }

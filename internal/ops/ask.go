@@ -38,6 +38,7 @@ type Question struct {
 	Transport string // udp or tcp; empty: udp, and tcp where it does not fit
 	DNSSEC    bool
 	Timeout   time.Duration
+	AsFrom    string // as somebody at this address would be answered: from a zone, or by the running server
 	Wire
 }
 
@@ -67,10 +68,12 @@ type Asked struct {
 	Transport string
 	Elapsed   time.Duration
 	Cut       bool
-	Err       error    // no answer; where several are asked
-	Remarks   []string // what is odd about the answer
-	Reasons   []string // why the answer is so; from a zone file only
-	Serial    uint32   // of the zone file
+	Err       error      // no answer; where several are asked
+	Remarks   []string   // what is odd about the answer
+	Reasons   []string   // why the answer is so; from a zone file only
+	Serial    uint32     // of the zone file
+	AskedFrom netip.Addr // by whom it is answered so; not valid: by us
+	Audience  string     // whose version of the zone it is from, where that is known; empty: everyone's
 	Diags     *diag.List
 	Source    *source.Set
 }
@@ -119,11 +122,31 @@ func (a *App) Ask(ctx context.Context, q Question) ([]*Asked, error) {
 	if err != nil {
 		return nil, err
 	}
+	from, as, err := q.asFrom()
+	if err != nil {
+		return nil, err
+	}
+	if as && q.ZoneFile == "" {
+		if len(q.At) > 0 {
+			return nil, edit.Usage("--as-from is answered by the running server of the workspace, or from a zone with --zone: leave --at out")
+		}
+		one, err := a.askAs(ctx, q, mq, from)
+		return []*Asked{one}, err
+	}
 	if q.ZoneFile != "" {
 		if mq.Class != rr.ClassIN {
 			return nil, edit.Usage("--class %s asks a server: records in zone files are of class IN", mq.Class)
 		}
+		audience := ""
+		if as {
+			if q.ZoneFile, audience, err = a.versionFor(q.ZoneFile, from); err != nil {
+				return nil, err
+			}
+		}
 		one, err := a.askFile(q, mq)
+		if err == nil {
+			one.AskedFrom, one.Audience = from, audience
+		}
 		return []*Asked{one}, err
 	}
 	if !slices.Contains([]string{"", "udp", "tcp"}, q.Transport) {

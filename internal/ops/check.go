@@ -203,7 +203,7 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	}
 	for _, z := range c.Zones {
 		for _, a := range z.Audiences {
-			if !have[z.Name.Key()+a.Name] {
+			if len(z.FetchFrom) == 0 && !have[z.Name.Key()+a.Name] {
 				res.Diags.Add(RuleNoFile.At(fileStart(res.Source.Files()[0]), "the zone %s has no file %s", z.Name, edit.Shown(c.AudienceFile(z.Name, a.Name))).
 					Suggest("make it with: fencepost new %s --audience %s", strings.TrimSuffix(z.Name.String(), "."), a.Name))
 			}

@@ -95,11 +95,11 @@ func (sv *Service) takeStep(ctx context.Context, name dnsname.Name, st *Step, by
 }
 
 // reloadOne takes a step if there is one and it fits, else it reads the files.
-func (sv *Service) reloadOne(ctx context.Context, name dnsname.Name, st *Step, by string) (zonestate.ZoneResult, error) {
+func (sv *Service) reloadOne(ctx context.Context, name dnsname.Name, st *Step, by string) ([]zonestate.ZoneResult, error) {
 	if st != nil {
 		r, err := sv.takeStep(ctx, name, st, by)
 		if err == nil {
-			return r, nil
+			return []zonestate.ZoneResult{r}, nil
 		}
 		sv.log.Info("the zone is read from the files: what the command changed is not all", "zone", name.String(), "why", err)
 	}

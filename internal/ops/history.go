@@ -29,8 +29,9 @@ type HistoryOptions struct {
 
 // History is how the versions of a zone came about, the newest first.
 type History struct {
-	Zone  dnsname.Name
-	Steps []store.Info
+	Zone     dnsname.Name
+	Audience string // of the version; empty: everyone's
+	Steps    []store.Info
 	// All are those of which Steps are the ones that were asked for, but for the name.
 	All []store.Info
 	// Damaged tells that the store cannot be read further back.
@@ -41,7 +42,7 @@ type History struct {
 
 // History lists versions of a zone that was served here.
 func (a *App) History(ctx context.Context, o HistoryOptions) (*History, error) {
-	c, name, err := a.servedHere(o.Zone)
+	c, name, audience, err := a.versionHere(o.Zone)
 	if err != nil {
 		return nil, err
 	}
@@ -51,12 +52,12 @@ func (a *App) History(ctx context.Context, o HistoryOptions) (*History, error) {
 			return nil, edit.Usage("--name %s is no name in %s", o.Name, name.Plain())
 		}
 	}
-	h := &History{Zone: name, touching: touching}
+	h := &History{Zone: name, Audience: audience, touching: touching}
 	var all historyReply
-	err = Client(c).Call(ctx, control.Request{Command: "history", Zone: name.String(), Args: control.Args(historyArgs{Name: wireText(touching)})}, &all)
+	err = Client(c).Call(ctx, control.Request{Command: "history", Zone: zoneFor(name, audience), Args: control.Args(historyArgs{Name: wireText(touching)})}, &all)
 	if errors.Is(err, control.ErrNotRunning) {
 		err = fromStore(c, func(s *store.Store) error {
-			all, err = historyOf(s, name, touching)
+			all, err = historyOf(s.For(audience), name, touching)
 			return err
 		})
 	}
@@ -75,7 +76,7 @@ func (a *App) History(ctx context.Context, o HistoryOptions) (*History, error) {
 // Follow lists versions of a zone as they come to be served, those after the newest of
 // history first. It goes on until ctx is done, or tell or the server fails.
 func (a *App) Follow(ctx context.Context, o HistoryOptions, have *History, tell func([]store.Info) error) error {
-	c, name, err := a.servedHere(o.Zone)
+	c, name, audience, err := a.versionHere(o.Zone)
 	if err != nil {
 		return err
 	}
@@ -85,7 +86,7 @@ func (a *App) Follow(ctx context.Context, o HistoryOptions, have *History, tell 
 	}
 	for {
 		var all historyReply
-		err := Client(c).Call(ctx, control.Request{Command: "history", Zone: name.String(), Args: control.Args(historyArgs{Name: wireText(have.touching), Past: &past})}, &all)
+		err := Client(c).Call(ctx, control.Request{Command: "history", Zone: zoneFor(name, audience), Args: control.Args(historyArgs{Name: wireText(have.touching), Past: &past})}, &all)
 		if ctx.Err() != nil {
 			return nil // whoever watches has seen enough
 		}
@@ -116,6 +117,23 @@ func (o *HistoryOptions) fits(i store.Info) bool {
 
 // servedHere is a zone of the workspace.
 func (a *App) servedHere(text string) (*workspace.Config, dnsname.Name, error) {
+	c, name, _, err := a.versionHere(text)
+	return c, name, err
+}
+
+// versionHere is a zone of the workspace, or ZONE@AUDIENCE, its version for one.
+func (a *App) versionHere(text string) (c *workspace.Config, name dnsname.Name, audience string, err error) {
+	text, audience = workspace.SplitAudience(text)
+	if c, name, err = a.zoneHere(text); err != nil || audience == "" {
+		return c, name, audience, err
+	}
+	if !slices.ContainsFunc(c.Find(name).Audiences, func(x *workspace.Audience) bool { return x.Name == audience }) {
+		err = edit.Usage("%s has no version for the audience %s", name.Plain(), audience)
+	}
+	return c, name, audience, err
+}
+
+func (a *App) zoneHere(text string) (*workspace.Config, dnsname.Name, error) {
 	name, err := dnsname.Parse(text, dnsname.Root)
 	if err != nil {
 		return nil, name, edit.Usage("the zone %q: %v", text, err)
@@ -186,15 +204,15 @@ type compareArgs struct {
 // CompareKept compares two versions that are kept, by their serials. at is when the second
 // was published; zero stands for now.
 func (a *App) CompareKept(ctx context.Context, zone string, from, to uint32, at time.Time) (*Compared, error) {
-	c, name, err := a.servedHere(zone)
+	c, name, audience, err := a.versionHere(zone)
 	if err != nil {
 		return nil, err
 	}
 	res := &Compared{}
-	err = Client(c).Call(ctx, control.Request{Command: "compare", Zone: name.String(), Args: control.Args(compareArgs{from, to, at})}, res)
+	err = Client(c).Call(ctx, control.Request{Command: "compare", Zone: zoneFor(name, audience), Args: control.Args(compareArgs{from, to, at})}, res)
 	if errors.Is(err, control.ErrNotRunning) {
 		err = fromStore(c, func(s *store.Store) error {
-			res, err = compareKept(s, name, compareArgs{from, to, at}, a.Now())
+			res, err = compareKept(s.For(audience), name, compareArgs{from, to, at}, a.Now())
 			return err
 		})
 	}
@@ -289,8 +307,9 @@ func (sv *Service) History(ctx context.Context, zone dnsname.Name, args json.Raw
 		}
 	}
 	for {
-		next := sv.store.Changed(zone)
-		h, err := historyOf(sv.store, zone, touching)
+		kept := sv.versions(ctx)
+		next := kept.Changed(zone)
+		h, err := historyOf(kept, zone, touching)
 		if in.Past == nil || err != nil || len(h.Steps) > 0 && h.Steps[0].Serial != *in.Past {
 			return h, err
 		}
@@ -303,19 +322,19 @@ func (sv *Service) History(ctx context.Context, zone dnsname.Name, args json.Raw
 }
 
 // Compare is the command "compare".
-func (sv *Service) Compare(zone dnsname.Name, args json.RawMessage) (any, error) {
+func (sv *Service) Compare(ctx context.Context, zone dnsname.Name, args json.RawMessage) (any, error) {
 	var in compareArgs
 	if err := json.Unmarshal(args, &in); err != nil {
 		return nil, err
 	}
-	return compareKept(sv.store, zone, in, sv.running.Load().Now())
+	return compareKept(sv.versions(ctx), zone, in, sv.running.Load().Now())
 }
 
 // Version is the command "version".
-func (sv *Service) Version(name dnsname.Name, args json.RawMessage) (*zone.Snapshot, error) {
+func (sv *Service) Version(ctx context.Context, name dnsname.Name, args json.RawMessage) (*zone.Snapshot, error) {
 	var in versionArgs
 	if err := json.Unmarshal(args, &in); err != nil {
 		return nil, err
 	}
-	return sv.store.At(name, in.Serial)
+	return sv.versions(ctx).At(name, in.Serial)
 }

@@ -22,8 +22,8 @@ import (
 
 // workOf is about how much there is to do to load a zone: signing takes much longer
 // than reading.
-func workOf(c *workspace.Config, z *workspace.Zone) int64 {
-	info, err := os.Stat(c.File(z.Name))
+func workOf(path string, z *workspace.Zone) int64 {
+	info, err := os.Stat(path)
 	if err != nil {
 		return 0
 	}

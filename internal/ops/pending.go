@@ -19,9 +19,10 @@ import (
 
 // Pending is what requests changed in a zone and its file does not have.
 type Pending struct {
-	Zone    dnsname.Name
-	Serial  uint32 // of what is served, before it is signed; 0: no server runs
-	Changes []PendingSet
+	Zone     dnsname.Name
+	Audience string // of the version; empty: everyone's
+	Serial   uint32 // of what is served, before it is signed; 0: no server runs
+	Changes  []PendingSet
 	// Problem says why the file as it was read last does not go together with it; empty: it does.
 	Problem string
 }
@@ -49,15 +50,15 @@ type pendingReply struct {
 
 // Pending tells what is pending of a zone.
 func (a *App) Pending(ctx context.Context, zone string) (*Pending, error) {
-	c, name, err := a.changedHere(zone)
+	c, name, audience, err := a.changedHere(zone)
 	if err != nil {
 		return nil, err
 	}
-	reply, changes, err := a.pending(ctx, c, name, pendingArgs{})
+	reply, changes, err := a.pending(ctx, c, name, audience, pendingArgs{})
 	if err != nil {
 		return nil, err
 	}
-	out := &Pending{Zone: name, Serial: reply.Serial, Problem: reply.Problem}
+	out := &Pending{Zone: name, Audience: audience, Serial: reply.Serial, Problem: reply.Problem}
 	for _, ch := range changes {
 		if ch.Differs() {
 			out.Changes = append(out.Changes, pendingSet(ch))
@@ -67,25 +68,24 @@ func (a *App) Pending(ctx context.Context, zone string) (*Pending, error) {
 }
 
 // changedHere is a zone of the workspace that is not fetched from elsewhere.
-func (a *App) changedHere(zone string) (*workspace.Config, dnsname.Name, error) {
-	c, name, err := a.servedHere(zone)
-	if err != nil {
-		return nil, name, err
+func (a *App) changedHere(zone string) (c *workspace.Config, name dnsname.Name, audience string, err error) {
+	c, name, audience, err = a.versionHere(zone)
+	switch {
+	case err != nil:
+	case len(c.Find(name).FetchFrom) > 0:
+		err = edit.Usage("%s is fetched from a primary: changes are made there", name.Plain())
+	case c.Find(name).Kept:
+		err = edit.KeptInStore(name)
 	}
-	if len(c.Find(name).FetchFrom) > 0 {
-		return nil, name, edit.Usage("%s is fetched from a primary: changes are made there", name.Plain())
-	}
-	if c.Find(name).Kept {
-		return nil, name, edit.KeptInStore(name)
-	}
-	return c, name, nil
+	return c, name, audience, err
 }
 
 // pending asks the running server, or looks into the store.
-func (a *App) pending(ctx context.Context, c *workspace.Config, name dnsname.Name, args pendingArgs) (reply pendingReply, changes []*update.Change, err error) {
-	err = Client(c).Call(ctx, control.Request{Command: "pending", Zone: name.String(), Args: control.Args(args)}, &reply)
+func (a *App) pending(ctx context.Context, c *workspace.Config, name dnsname.Name, audience string, args pendingArgs) (reply pendingReply, changes []*update.Change, err error) {
+	err = Client(c).Call(ctx, control.Request{Command: "pending", Zone: zoneFor(name, audience), Args: control.Args(args)}, &reply)
 	if errors.Is(err, control.ErrNotRunning) && args.Drop == "" {
 		err = fromStore(c, func(s *store.Store) error {
+			s = s.For(audience)
 			kept, err := s.Pending(name)
 			for _, octets := range kept {
 				reply.Changes = append(reply.Changes, octets)
@@ -151,9 +151,13 @@ type FoldOptions struct {
 // Fold writes what is pending of a zone into its file. Have the running server take that afterwards:
 // running says whether there is one.
 func (a *App) Fold(ctx context.Context, o FoldOptions) (r *edit.Edited, running bool, err error) {
-	c, name, err := a.changedHere(o.Zone)
+	c, name, audience, err := a.changedHere(o.Zone)
 	if err != nil {
 		return nil, false, err
+	}
+	path := c.File(name)
+	if audience != "" {
+		path = c.AudienceFile(name, audience)
 	}
 	// The server has to know what is in the file by now, so that it can tell what comes from here.
 	if !o.Dry {
@@ -162,14 +166,14 @@ func (a *App) Fold(ctx context.Context, o FoldOptions) (r *edit.Edited, running 
 		}
 	}
 	r, err = a.Files.Fold(edit.Fold{Zone: o.Zone, Over: o.Over, Dry: o.Dry, Pending: func() ([]*update.Change, uint32, error) {
-		reply, changes, err := a.pending(ctx, c, name, pendingArgs{Offer: !o.Dry && running})
+		reply, changes, err := a.pending(ctx, c, name, audience, pendingArgs{Offer: !o.Dry && running})
 		return changes, reply.Serial, err
 	}})
 	var conflicts *update.Conflicts
 	if errors.As(err, &conflicts) {
 		e := &zonestate.ConflictError{Zone: name, Conflicts: conflicts}
 		for _, one := range conflicts.List {
-			e.Where = append(e.Where, a.whereIn(c.File(name), name)(one.Owner, one.Type))
+			e.Where = append(e.Where, a.whereIn(path, name)(one.Owner, one.Type))
 		}
 		err = e
 	}
@@ -200,7 +204,7 @@ func (a *App) readFirst(ctx context.Context, c *workspace.Config, name dnsname.N
 // DropPending has the file of a zone count again, whatever requests changed at an owner. t is the type
 // of the set; empty: all.
 func (a *App) DropPending(ctx context.Context, zone, owner, t string) (*Pending, error) {
-	c, name, err := a.changedHere(zone)
+	c, name, audience, err := a.changedHere(zone)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +220,7 @@ func (a *App) DropPending(ctx context.Context, zone, owner, t string) (*Pending,
 		}
 		args.Type = uint16(parsed)
 	}
-	if _, _, err = a.pending(ctx, c, name, args); err != nil {
+	if _, _, err = a.pending(ctx, c, name, audience, args); err != nil {
 		return nil, err
 	}
 	return a.Pending(ctx, zone)
@@ -235,7 +239,7 @@ func (sv *Service) Pending(ctx context.Context, name dnsname.Name, args json.Raw
 	if in.Offer {
 		ask = sv.Server.OfferPending
 	}
-	p, err := ask(name)
+	p, err := ask(name, AudienceOf(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -259,7 +263,7 @@ func (sv *Service) dropPending(ctx context.Context, name dnsname.Name, in pendin
 	if err != nil {
 		return nil, err
 	}
-	r, err := sv.Server.DropPending(ctx, name, func(c *update.Change) bool {
+	r, err := sv.Server.DropPending(ctx, name, AudienceOf(ctx), func(c *update.Change) bool {
 		return c.Owner.Equal(owner) && (in.Type == 0 || c.Type == rr.Type(in.Type))
 	}, control.Caller(ctx))
 	switch {

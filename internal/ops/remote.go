@@ -22,6 +22,7 @@ import (
 	"fencepost/rr"
 	"fencepost/tsig"
 	"fencepost/update"
+	"fencepost/workspace"
 	"fencepost/zone"
 )
 
@@ -72,7 +73,11 @@ func (a *App) PrepareAt(ctx context.Context, o edit.Edit, kind Kind, r Remote) (
 	if o.PTR || o.Zones != "" || o.Everywhere {
 		return nil, edit.Usage("--ptr, --zones and --everywhere are about files: leave them out with --at")
 	}
-	name, err := dnsname.Parse(o.Zone, dnsname.Root)
+	text, audience := workspace.SplitAudience(o.Zone)
+	if audience != "" {
+		return nil, edit.Usage("which versions of a zone a message changes is a matter of its key (audience in [[grant]]): write %s, or edit the file without --at", text)
+	}
+	name, err := dnsname.Parse(text, dnsname.Root)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}

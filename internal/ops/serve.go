@@ -153,11 +153,7 @@ func (sv *Service) ReloadZone(ctx context.Context, name dnsname.Name, step *Step
 		return nil, err
 	}
 	defer done()
-	r, err := sv.reloadOne(ctx, name, step, by)
-	if err != nil {
-		return nil, err
-	}
-	return []zonestate.ZoneResult{r}, nil
+	return sv.reloadOne(ctx, name, step, by)
 }
 
 func storeLimits(c *workspace.Config) store.Limits {
@@ -237,36 +233,14 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 	sv.seeFolders(c)
 	read := howRead(c)
 	out := &zonestate.Config{Identity: sv.identity(c), FetchedZone: c.Limits.FetchedZone, FetchedTogether: c.Limits.FetchedTogether}
+	for _, a := range c.Audiences {
+		out.Audiences = append(out.Audiences, zonestate.Audience{Name: a.Name, Networks: a.Networks})
+	}
 	for _, z := range c.Zones {
-		if len(z.Audiences) > 0 {
-			sv.log.Warn("views (answers by audience) are written and checked, but not served yet: all askers are given the zone for everyone", "zone", z.Name.String())
+		out.Zones = append(out.Zones, sv.zoneConfig(app, c, z, "", read[z.Sign]))
+		for _, a := range z.Audiences {
+			out.Zones = append(out.Zones, sv.zoneConfig(app, c, z, a.Name, read[z.Sign]))
 		}
-		sz := zonestate.Zone{Name: z.Name, SendTo: askable(z.SendTo), Updates: updatesOf(c, z.Name), Follows: app.followsOf(z)}
-		if len(z.FetchFrom) > 0 {
-			sz.Origin = &zonestate.Primaries{Servers: askable(z.FetchFrom), CheckDigest: digestChecks[z.Digest]}
-		} else {
-			read := read[z.Sign]
-			files := &zonestate.Files{Once: z.Kept, Work: func() int64 { return workOf(c, z) }}
-			sz.Origin = files
-			files.Load = func(_ context.Context, last zonestate.Input) (zonestate.Input, error) {
-				if err := sv.mayServe(c, z); err != nil {
-					return zonestate.Input{}, err
-				}
-				return app.loadClean(c.File(z.Name), z.Name, read, last)
-			}
-			files.Unchanged = func(stamp string) (string, bool) {
-				again, same := stillStamped(stamp, read)
-				return again, same && sv.mayServe(c, z) == nil
-			}
-			files.Where = app.whereIn(c.File(z.Name), z.Name)
-			if c.History.Git {
-				files.Author = func(ctx context.Context) string { return gitAuthor(ctx, c.File(z.Name)) }
-			}
-		}
-		if z.Sign != nil {
-			sz.Signer = &keymanager.Manager{Env: sv.keyEnv(app), Zone: managed(c, z, read[z.Sign])}
-		}
-		out.Zones = append(out.Zones, sz)
 		if z.FollowChildren {
 			out.Jobs = append(out.Jobs, zonestate.Job{Name: "follow " + z.Name.Key(), Every: syncEvery, Do: func(ctx context.Context) {
 				if sv.syncChildren(ctx, z) {
@@ -280,13 +254,57 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 	return out
 }
 
+// zoneConfig is the version of a zone for an audience; empty: for everyone. read is what decides besides
+// the files on what becomes of it.
+func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, audience, read string) zonestate.Zone {
+	out := zonestate.Zone{Name: z.Name, Audience: audience, SendTo: askable(workspace.OfAudience(z.SendTo, audience)), Updates: updatesOf(c, z.Name, audience)}
+	path := c.File(z.Name)
+	if audience == "" {
+		out.Follows = app.followsOf(z)
+	} else {
+		path = c.AudienceFile(z.Name, audience)
+	}
+	if from := workspace.OfAudience(z.FetchFrom, audience); len(z.FetchFrom) > 0 {
+		out.Origin = &zonestate.Primaries{Servers: askable(from), CheckDigest: digestChecks[z.Digest]}
+	} else {
+		out.Origin = sv.filesOf(app, c, z, path, read)
+	}
+	if z.Sign == nil {
+		return out
+	}
+	manager := &keymanager.Manager{Env: sv.keyEnv(app), Zone: managed(c, z, read)}
+	if out.Signer = manager; audience != "" {
+		out.Signer = keymanager.Copy{Manager: manager}
+	}
+	return out
+}
+
+// filesOf reads a zone from a file.
+func (sv *Service) filesOf(app *App, c *workspace.Config, z *workspace.Zone, path, read string) *zonestate.Files {
+	files := &zonestate.Files{Once: z.Kept, Work: func() int64 { return workOf(path, z) }, Where: app.whereIn(path, z.Name)}
+	files.Load = func(_ context.Context, last zonestate.Input) (zonestate.Input, error) {
+		if err := sv.mayServe(c, z); err != nil {
+			return zonestate.Input{}, err
+		}
+		return app.loadClean(path, z.Name, read, last)
+	}
+	files.Unchanged = func(stamp string) (string, bool) {
+		again, same := stillStamped(stamp, read)
+		return again, same && sv.mayServe(c, z) == nil
+	}
+	if c.History.Git {
+		files.Author = func(ctx context.Context) string { return gitAuthor(ctx, path) }
+	}
+	return files
+}
+
 func (sv *Service) keyEnv(app *App) keymanager.Env {
 	return keymanager.Env{Net: app.Net, Now: app.Now, Log: sv.log, Parents: app.findParents(), Prints: &sv.prints}
 }
 
 // managed is a zone as whoever looks after its keys knows it. mark tells its policy apart.
 func managed(c *workspace.Config, z *workspace.Zone, mark string) keymanager.Zone {
-	servers := z.SendTo
+	servers := workspace.OfAudience(z.SendTo, "")
 	if z.WaitFor != nil {
 		servers = z.WaitFor
 	}

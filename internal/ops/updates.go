@@ -16,8 +16,8 @@ import (
 )
 
 // updatesOf says who may change a zone by requests; nil: nobody.
-func updatesOf(c *workspace.Config, zone dnsname.Name) *zonestate.Updates {
-	grants, keys := c.Updates.For(zone)
+func updatesOf(c *workspace.Config, zone dnsname.Name, audience string) *zonestate.Updates {
+	grants, keys := c.Updates.For(zone, audience)
 	if len(grants) == 0 {
 		return nil
 	}

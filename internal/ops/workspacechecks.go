@@ -73,7 +73,7 @@ func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checke
 		if z == nil || z.Sign != nil || !z.HasFile() {
 			continue
 		}
-		if grants, _ := c.Updates.For(z.Name); grants != nil {
+		if grants, _ := c.Updates.For(z.Name, ""); grants != nil {
 			continue
 		}
 		p, found := last[m.Apex().Lower().String()]

@@ -43,19 +43,29 @@ type Request struct {
 	Transport     Transport
 	Limit         int          // most octets of the response
 	TSIG          *tsig.Stream // nil: it is not signed
+	View          View         // what whoever asks sees
 }
 
 // Zones is what requests are about. It is safe for concurrent use.
 type Zones interface {
-	answer.Source
-	// Exact is the zone of that name in wire form; nil if there is none.
-	Exact(name []byte) Zone
+	View // as everyone sees them
+	// SourceFor and ViewFor are what somebody at an address sees; a key that a request was signed
+	// with counts before that, nil is none.
+	SourceFor(from netip.Addr) answer.Source
+	ViewFor(from netip.Addr, key *dnsname.Name) View
 	// Key is the key of that name that some peer shares with us, or nil.
 	Key(name dnsname.Name) *tsig.Key
 	// Heard is told that a peer is alive.
 	Heard(at netip.AddrPort)
 	// Identity is what the server says of itself; nil: nothing.
 	Identity() *Identity
+}
+
+// View is zones as some askers see them.
+type View interface {
+	answer.Source
+	// Exact is the zone of that name in wire form; nil if there is none.
+	Exact(name []byte) Zone
 }
 
 // Zone is one zone.
@@ -134,7 +144,7 @@ func (h *Handler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 	}
 	if q := &h.r.Query; verdict == message.Answer && q.TSIG == 0 && q.Opcode() == message.OpQuery && !q.WantsExpire && q.Cookie == nil && !q.WantsNSID && !q.WantsAddress && q.Class == rr.ClassIN && q.Type != rr.TypeAXFR && q.Type != rr.TypeIXFR {
 		// By far the most requests.
-		return h.responder.Respond(dst, q, h.Zones, answer.Options{Limit: limitOf(q, UDP), UDPSize: udpLimit, Expire: -1})
+		return h.responder.Respond(dst, q, h.Zones.SourceFor(from.Addr()), answer.Options{Limit: limitOf(q, UDP), UDPSize: udpLimit, Expire: -1})
 	}
 	out, _ := h.handle(dst, msg, from, UDP, verdict, code)
 	return out
@@ -164,6 +174,11 @@ func (h *Handler) handle(dst, msg []byte, from netip.AddrPort, over Transport, v
 	if refused != nil {
 		return h.refuse(dst, refused), nil
 	}
+	var key *dnsname.Name
+	if r.TSIG != nil {
+		key = &r.TSIG.Key().Name
+	}
+	r.View = h.Zones.ViewFor(from.Addr(), key)
 	at := len(dst)
 	var job *Job
 	if verdict == message.Respond { // signed where the request was (RFC 8945 §5.3)
@@ -220,7 +235,7 @@ func (h *Handler) answer(dst []byte) ([]byte, *Job) {
 	if out, ok := h.chaos(dst); ok {
 		return out, nil
 	}
-	return h.responder.Respond(dst, &r.Query, h.Zones, answer.Options{Limit: r.Limit, UDPSize: udpLimit, TCP: r.Transport != UDP, Expire: h.expireOfSOA(), EDNS: h.optionsDue()}), nil
+	return h.responder.Respond(dst, &r.Query, r.View, answer.Options{Limit: r.Limit, UDPSize: udpLimit, TCP: r.Transport != UDP, Expire: h.expireOfSOA(), EDNS: h.optionsDue()}), nil
 }
 
 // expireOfSOA is for how long a zone whose SOA is asked for may still be served, in
@@ -229,7 +244,7 @@ func (h *Handler) expireOfSOA() int64 {
 	if !h.r.WantsExpire || h.r.Type != rr.TypeSOA {
 		return -1
 	}
-	if z := h.Zones.Exact(h.r.Name); z != nil {
+	if z := h.r.View.Exact(h.r.Name); z != nil {
 		return z.Expire()
 	}
 	return -1

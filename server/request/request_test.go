@@ -31,6 +31,7 @@ var (
 // world is one zone, and notes what is said of it.
 type world struct {
 	snap    *zone.Snapshot
+	inside  *world
 	primary bool
 	steps   transfer.Body
 
@@ -71,6 +72,16 @@ func (w *world) Find(name []byte, _ bool) (*zone.Snapshot, answer.State) {
 }
 
 func (w *world) Identity() *Identity { return w.identity }
+
+func (w *world) SourceFor(from netip.Addr) answer.Source { return w.ViewFor(from, nil) }
+
+// ViewFor is another world for those inside: by a network, or by a key.
+func (w *world) ViewFor(from netip.Addr, key *dnsname.Name) View {
+	if w.inside != nil && (netip.MustParsePrefix("203.0.113.0/24").Contains(from) || key != nil && key.Equal(peerKey.Name)) {
+		return w.inside
+	}
+	return w
+}
 
 func (w *world) Exact(name []byte) Zone {
 	if n, err := dnsname.FromWire(name); err != nil || !n.Equal(apex) {

@@ -27,7 +27,7 @@ func (h *Handler) transfer(dst []byte) ([]byte, *Job) {
 	if r.Class != rr.ClassIN || wrong {
 		return h.code(dst, message.FormErr), nil
 	}
-	z := h.Zones.Exact(r.Name)
+	z := r.View.Exact(r.Name)
 	if z == nil {
 		return h.because(dst, message.NotAuth, message.NotAuthoritative), nil
 	}
@@ -39,7 +39,7 @@ func (h *Handler) transfer(dst []byte) ([]byte, *Job) {
 	h.Zones.Heard(peer.Address)
 	snap := z.Snapshot()
 	if snap == nil {
-		_, state := h.Zones.Find(r.Name, false)
+		_, state := r.View.Find(r.Name, false)
 		return h.because(dst, message.ServFail, state.Why()), nil
 	}
 	// Whoever has our version, or a newer one, gets the SOA alone (RFC 1995 §2).
@@ -84,7 +84,7 @@ func (h *Handler) soaAlone(dst []byte, snap *zone.Snapshot) []byte {
 // notify takes a NOTIFY from a primary (RFC 1996 §3.10, §3.11).
 func (h *Handler) notify(dst []byte) ([]byte, *Job) {
 	r := &h.r
-	z := h.Zones.Exact(r.Name)
+	z := r.View.Exact(r.Name)
 	if z == nil || len(z.Primaries()) == 0 || r.Type != rr.TypeSOA {
 		return h.because(dst, message.NotAuth, message.NotAuthoritative), nil
 	}

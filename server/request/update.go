@@ -28,7 +28,7 @@ func (h *Handler) AnswersLater(wayBack func() func(msg []byte)) { h.wayBack = wa
 // easily made up (RFC 3007 §2).
 func (h *Handler) update(dst []byte) ([]byte, *Job) {
 	r := &h.r
-	z := h.Zones.Exact(r.Name)
+	z := r.View.Exact(r.Name)
 	m, err := message.Decode(r.Raw)
 	if err != nil {
 		return h.code(dst, message.FormErr), nil

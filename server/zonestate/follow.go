@@ -35,7 +35,7 @@ type FollowState struct {
 }
 
 func (f *Follow) id(z *served) string {
-	return "follow " + z.name.Key() + f.Owner.Key() + f.Source.Key()
+	return "follow " + z.id() + f.Owner.Key() + f.Source.Key()
 }
 
 func (f *Follow) words() string { return "follow " + f.Source.Plain() }
@@ -103,7 +103,7 @@ func (s *Zones) follow(ctx context.Context, z *served, id string) {
 	}
 	z.mu.Unlock()
 	if began {
-		s.Log.Warn("the addresses of a name are no longer followed: they stay as they are", "zone", z.name.String(), "name", f.Owner.String(), "source", f.Source.String(), "error", err)
+		s.Log.Warn("the addresses of a name are no longer followed: they stay as they are", "zone", z.String(), "name", f.Owner.String(), "source", f.Source.String(), "error", err)
 	}
 	s.planFollow(z, id, next)
 }

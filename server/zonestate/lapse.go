@@ -9,7 +9,7 @@ import (
 // renew ourselves: whoever does has had their usual time by then.
 const lapseWarning = 3 * 24 * time.Hour
 
-func lapseID(z *served) string { return "lapse " + z.name.Key() }
+func lapseID(z *served) string { return "lapse " + z.id() }
 
 // planLapse plans to tell of signatures that end: of a zone that was transferred
 // signed, or whose renewal fails.
@@ -22,7 +22,7 @@ func (s *Zones) planLapse(z *served) {
 	tell := func(at time.Time, what string, then func()) {
 		s.sched.plan(z, here, lapseID(z), at, func(context.Context) {
 			if z.snap() == snap && snap != nil {
-				s.Log.Error(what, "zone", z.name.String(), "serial", snap.Serial(), "end", ends.UTC().Format(time.RFC3339))
+				s.Log.Error(what, "zone", z.String(), "serial", snap.Serial(), "end", ends.UTC().Format(time.RFC3339))
 				then()
 			}
 		})

@@ -36,10 +36,10 @@ func (s *Zones) storedPending(z *served) *update.Pending {
 	if s.Store == nil {
 		return update.NewPending()
 	}
-	if has, err := s.Store.HasPending(z.name); err == nil && !has {
+	if has, err := s.storeOf(z).HasPending(z.name); err == nil && !has {
 		return update.NewPending()
 	}
-	kept, err := s.Store.Pending(z.name)
+	kept, err := s.storeOf(z).Pending(z.name)
 	var all []*update.Change
 	for _, octets := range kept {
 		c, perr := update.ParseChange(z.name, octets)
@@ -50,7 +50,7 @@ func (s *Zones) storedPending(z *served) *update.Pending {
 		all = append(all, c)
 	}
 	if err != nil {
-		s.Log.Error("some of what requests changed can no longer be told from what is in the file", "zone", z.name.String(), "error", err)
+		s.Log.Error("some of what requests changed can no longer be told from what is in the file", "zone", z.String(), "error", err)
 	}
 	return update.NewPending(all...)
 }
@@ -195,8 +195,8 @@ func (s *Zones) settle(z *served, t update.Touched) {
 	for key, value := range keptAs(t) {
 		z.owed[key] = value
 	}
-	if err := s.Store.PutPending(z.name, z.owed); err != nil {
-		s.Log.Error("what the file has of what requests changed could not be noted", "zone", z.name.String(), "error", err)
+	if err := s.storeOf(z).PutPending(z.name, z.owed); err != nil {
+		s.Log.Error("what the file has of what requests changed could not be noted", "zone", z.String(), "error", err)
 		return
 	}
 	z.owed = nil

@@ -42,7 +42,7 @@ func (s *Zones) tellMissed(z *served) {
 	}
 }
 
-func notifyID(z *served, p Peer) string { return "notify " + p.Name + " " + z.name.Key() }
+func notifyID(z *served, p Peer) string { return "notify " + p.Name + " " + z.id() }
 
 func (s *Zones) tell(z *served, p Peer) {
 	snap := z.snap()
@@ -82,11 +82,11 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 	z.notified[p.Name] = state
 	z.mu.Unlock()
 	if err == nil || state.Fetched == serial {
-		s.Log.Info("peer told of the new version", "zone", z.name.String(), "peer", p.Name, "serial", serial)
+		s.Log.Info("peer told of the new version", "zone", z.String(), "peer", p.Name, "serial", serial)
 		s.sched.plan(z, toPeer(p), lookID(z, p), s.Now().Add(lookAfter), func(ctx context.Context) { s.lookAtPeer(ctx, z, p, serial) })
 		return
 	}
-	s.Log.Warn("peer not reached by NOTIFY", "zone", z.name.String(), "peer", p.Name, "try", try, "error", err)
+	s.Log.Warn("peer not reached by NOTIFY", "zone", z.String(), "peer", p.Name, "try", try, "error", err)
 	if try < notifyTries {
 		s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
 	}
@@ -95,7 +95,7 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 // lookAfter is how long a peer that was told has to fetch, before it is asked what it has.
 const lookAfter = 30 * time.Second
 
-func lookID(z *served, p Peer) string { return "look " + p.Name + " " + z.name.Key() }
+func lookID(z *served, p Peer) string { return "look " + p.Name + " " + z.id() }
 
 // lookAtPeer asks a peer that was told of a version and did not fetch it what it serves.
 // One that has a newer serial will never fetch ours (RFC 1982 §3): it says nothing, so
@@ -126,7 +126,7 @@ func (s *Zones) lookAtPeer(ctx context.Context, z *served, p Peer, serial uint32
 			z.notified[p.Name] = state
 		}
 		z.mu.Unlock()
-		s.Log.Error("a peer has a newer serial than ours and will not take this version", "zone", z.name.String(), "peer", p.Name, "its", soa.Serial, "ours", serial)
+		s.Log.Error("a peer has a newer serial than ours and will not take this version", "zone", z.String(), "peer", p.Name, "its", soa.Serial, "ours", serial)
 	}
 }
 

@@ -22,9 +22,9 @@ type PendingOf struct {
 	Problem error // why the files could not be merged with it lately
 }
 
-// Pending is what is pending of a zone.
-func (s *Zones) Pending(name dnsname.Name) (PendingOf, error) {
-	z, err := s.fromFiles(name)
+// Pending is what is pending of a zone, in its version for an audience; empty: for everyone.
+func (s *Zones) Pending(name dnsname.Name, audience string) (PendingOf, error) {
+	z, err := s.fromFiles(name, audience)
 	if err != nil {
 		return PendingOf{}, err
 	}
@@ -35,8 +35,8 @@ func (s *Zones) Pending(name dnsname.Name) (PendingOf, error) {
 
 // OfferPending is Pending for whoever writes it into the files: what it gives is known again there,
 // whatever requests change meanwhile.
-func (s *Zones) OfferPending(name dnsname.Name) (PendingOf, error) {
-	z, err := s.fromFiles(name)
+func (s *Zones) OfferPending(name dnsname.Name, audience string) (PendingOf, error) {
+	z, err := s.fromFiles(name, audience)
 	if err != nil {
 		return PendingOf{}, err
 	}
@@ -45,7 +45,7 @@ func (s *Zones) OfferPending(name dnsname.Name) (PendingOf, error) {
 	out := s.pendingNow(z)
 	t := s.pendingOf(z).Offer()
 	if s.Store != nil {
-		if err := s.Store.PutPending(z.name, keptAs(t)); err != nil {
+		if err := s.storeOf(z).PutPending(z.name, keptAs(t)); err != nil {
 			return PendingOf{}, err
 		}
 	}
@@ -54,10 +54,10 @@ func (s *Zones) OfferPending(name dnsname.Name) (PendingOf, error) {
 }
 
 // DropPending has the files count, whatever requests changed in the sets that drop names.
-func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, drop func(*update.Change) bool, by string) (ZoneResult, error) {
+func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, audience string, drop func(*update.Change) bool, by string) (ZoneResult, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	z, err := s.fromFiles(name)
+	z, err := s.fromFiles(name, audience)
 	if err != nil {
 		return ZoneResult{}, err
 	}
@@ -81,8 +81,8 @@ func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, drop func(*u
 }
 
 // fromFiles is a zone that is read from files.
-func (s *Zones) fromFiles(name dnsname.Name) (*served, error) {
-	z := s.table.Load().zones[name.Key()]
+func (s *Zones) fromFiles(name dnsname.Name, audience string) (*served, error) {
+	z := s.table.Load().zones[idOf(name, audience)]
 	switch {
 	case z == nil:
 		return nil, fmt.Errorf("%s: %w", name, ErrNoZone)

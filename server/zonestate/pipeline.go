@@ -11,10 +11,12 @@ import (
 // Zone says what is served and how: its content comes from an origin, goes through a signer
 // where there is one, and is published: answered from, and sent to peers.
 type Zone struct {
-	Name   dnsname.Name
-	Origin Origin
-	Signer Signer // signs the zone and looks after its keys; nil leaves it unsigned
-	SendTo []Peer // are told of new versions and may transfer
+	Name dnsname.Name
+	// Audience is for whom this version of the zone is; empty: for everyone for whom there is no other.
+	Audience string
+	Origin   Origin
+	Signer   Signer // signs the zone and looks after its keys; nil leaves it unsigned
+	SendTo   []Peer // are told of new versions and may transfer
 	// Updates says who may change it by requests; nil: nobody.
 	Updates *Updates
 	Follows []Follow // names whose addresses follow those of others

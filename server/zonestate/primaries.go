@@ -190,9 +190,9 @@ func (s *Zones) takeFrom(ctx context.Context, z *served, have *zone.Snapshot, fr
 		return err
 	}
 	if got.Fallback != nil {
-		s.Log.Warn("the whole zone was fetched in place of what changed", "zone", z.name.String(), "from", p.Name, "why", got.Fallback)
+		s.Log.Warn("the whole zone was fetched in place of what changed", "zone", z.String(), "from", p.Name, "why", got.Fallback)
 	}
-	s.Log.Info("zone fetched", "zone", z.name.String(), "from", p.Name, "serial", got.Serial, "steps", got.Steps, "octets", got.Octets)
+	s.Log.Info("zone fetched", "zone", z.String(), "from", p.Name, "serial", got.Serial, "steps", got.Steps, "octets", got.Octets)
 	return s.takeCopy(ctx, z, got.Zone, p, expiry{got.Expire, got.HasExpire})
 }
 

@@ -15,7 +15,7 @@ import (
 // service: a large one would keep the server from being ready.
 const digestLater = 8 << 20
 
-func rememberID(z *served) string { return "remember " + z.name.Key() }
+func rememberID(z *served) string { return "remember " + z.id() }
 
 // remember keeps what is now in service of unsigned zones from files, so that a
 // change without a new serial is noticed also across restarts. s.mu is held.
@@ -66,17 +66,17 @@ func (s *Zones) published(z *served) []publishedVersion {
 		return nil
 	}
 	p := store.Published{Zone: z.name.Lower().String(), Serial: now.Serial(), Digest: now.Digest(), At: s.Now()}
-	was, found, err := s.Store.LastPublished(z.name)
+	was, found, err := s.storeOf(z).LastPublished(z.name)
 	switch {
 	case err != nil || !found:
 	case was.Digest == p.Digest:
-		if m, found, err := s.Store.Meta(z.name); err == nil && found && m.Serial == was.Serial {
+		if m, found, err := s.storeOf(z).Meta(z.name); err == nil && found && m.Serial == was.Serial {
 			z.setHead(now, m)
 		}
 		return nil
 	case !rr.NewerSerial(p.Serial, was.Serial):
 		s.Log.Warn("the content changed since it was last served and the serial did not move, so secondaries will not take it",
-			"zone", z.name.String(), "serial", p.Serial, "was", was.Serial)
+			"zone", z.String(), "serial", p.Serial, "was", was.Serial)
 		return nil
 	}
 	return []publishedVersion{{p, z, now}}
@@ -85,9 +85,17 @@ func (s *Zones) published(z *served) []publishedVersion {
 // keepPublished stores the versions, so that a restart has them whatever became of the
 // files, and notes them.
 func (s *Zones) keepPublished(list []publishedVersion, by string) {
-	if len(list) == 0 {
-		return
+	apart := map[string][]publishedVersion{}
+	for _, p := range list {
+		apart[p.z.audience] = append(apart[p.z.audience], p)
 	}
+	for audience, list := range apart {
+		s.keepTogether(s.Store.For(audience), list, by)
+	}
+}
+
+// keepTogether stores versions of different zones in one step.
+func (s *Zones) keepTogether(in *store.Store, list []publishedVersion, by string) {
 	var versions []store.Version
 	var notes []store.Published
 	for _, p := range list {
@@ -95,15 +103,15 @@ func (s *Zones) keepPublished(list []publishedVersion, by string) {
 		versions = append(versions, v)
 		notes = append(notes, p.Published)
 	}
-	metas, err := s.Store.PutAll(versions)
+	metas, err := in.PutAll(versions)
 	if errors.Is(err, store.ErrNotHead) { // one is not what we took it for: let the store see
 		for i := range versions {
 			versions[i].Delta = nil
 		}
-		metas, err = s.Store.PutAll(versions)
+		metas, err = in.PutAll(versions)
 	}
 	if err == nil {
-		err = s.Store.Publish(notes)
+		err = in.Publish(notes)
 	}
 	if err != nil {
 		s.Log.Error("what was published could not be noted", "error", err)

@@ -22,11 +22,12 @@ import (
 
 // ZoneResult is what a reload did with one zone.
 type ZoneResult struct {
-	Zone   dnsname.Name
-	Serial uint32 // now in service; 0 if none is
-	Change Change
-	Err    error  // why a new version was not taken
-	Note   string // what else follows from the configuration; empty: nothing
+	Zone     dnsname.Name
+	Audience string // of the version; empty: everyone's
+	Serial   uint32 // now in service; 0 if none is
+	Change   Change
+	Err      error  // why a new version was not taken
+	Note     string // what else follows from the configuration; empty: nothing
 }
 
 // Change is what became of a zone.
@@ -67,7 +68,7 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 			gone = append(gone, z)
 		}
 		if next.zones[key] == nil {
-			results = append(results, ZoneResult{Zone: z.name, Change: Removed})
+			results = append(results, ZoneResult{Zone: z.name, Audience: z.audience, Change: Removed})
 		}
 	}
 	s.sched.forget(gone)
@@ -81,19 +82,21 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 	return results
 }
 
-// ReloadZone loads one zone again, under the configuration in service.
-func (s *Zones) ReloadZone(ctx context.Context, name dnsname.Name, by string) (ZoneResult, error) {
+// ReloadZone loads all versions of one zone again, under the configuration in service. The one for
+// everyone comes first.
+func (s *Zones) ReloadZone(ctx context.Context, name dnsname.Name, by string) ([]ZoneResult, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	z := s.table.Load().zones[name.Key()]
-	if z == nil {
-		return ZoneResult{}, fmt.Errorf("%s: %w", name, ErrNoZone)
+	zones := s.table.Load().versions(name)
+	if len(zones) == 0 {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoZone)
 	}
-	zones := []*served{z}
 	results := s.prepareAll(ctx, zones, by)
 	s.remember(zones, results, by)
-	s.tellOf(z, results[0].Change)
-	return results[0], nil
+	for i, z := range zones {
+		s.tellOf(z, results[i].Change)
+	}
+	return results, nil
 }
 
 // Step is a new version of a zone that is read from files, by what differs from the one
@@ -159,12 +162,13 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 	zones = make([]*served, len(cfg.Zones))
 	for i := range cfg.Zones {
 		zc := &cfg.Zones[i]
-		z := old.zones[zc.Name.Key()]
+		id := idOf(zc.Name, zc.Audience)
+		z := old.zones[id]
 		if z == nil || z.cfg.Load().Role().Fetches() != zc.Role().Fetches() {
-			z = &served{name: zc.Name, notified: map[string]peerState{}}
+			z = &served{name: zc.Name, audience: zc.Audience, notified: map[string]peerState{}}
 		}
 		z.cfg.Store(zc)
-		next.zones[zc.Name.Key()], zones[i] = z, z
+		next.zones[id], zones[i] = z, z
 		next.depths |= depthBit(zc.Name.Labels())
 		if zc.Updates != nil {
 			for _, k := range zc.Updates.Keys {
@@ -181,6 +185,7 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 			}
 		}
 	}
+	next.views = s.audiencesOf(cfg, next)
 	return next, zones
 }
 
@@ -198,7 +203,7 @@ func (s *Zones) passOver(zones []*served) []ZoneResult {
 			for i := int(next.Add(1)) - 1; i < len(zones); i = int(next.Add(1)) - 1 {
 				z := zones[i]
 				if z.snap() != nil && !z.role().Fetches() && s.asItWas(z) {
-					results[i] = ZoneResult{Zone: z.name, Change: Unchanged, Serial: serialOf(z.snap())}
+					results[i] = ZoneResult{Zone: z.name, Audience: z.audience, Change: Unchanged, Serial: serialOf(z.snap())}
 				}
 			}
 		})
@@ -231,7 +236,7 @@ func (s *Zones) prepareAll(ctx context.Context, zones []*served, by string) []Zo
 		g.Go(func() error {
 			defer done()
 			if err := ctx.Err(); err != nil { // the server stops
-				results[i] = ZoneResult{Zone: zones[i].name, Change: Missing, Err: err}
+				results[i] = ZoneResult{Zone: zones[i].name, Audience: zones[i].audience, Change: Missing, Err: err}
 				return nil
 			}
 			results[i] = s.prepare(ctx, zones[i], by)
@@ -262,7 +267,7 @@ func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
 		return s.prepareSecondary(ctx, z)
 	}
 	if s.takeAsStored(ctx, z) {
-		return ZoneResult{Zone: z.name, Change: Stored, Serial: serialOf(z.snap())}
+		return ZoneResult{Zone: z.name, Audience: z.audience, Change: Stored, Serial: serialOf(z.snap())}
 	}
 	var change Change
 	in, err := s.load(ctx, z)
@@ -274,9 +279,9 @@ func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
 
 // loaded books what came of loading a zone.
 func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
-	r := ZoneResult{Zone: z.name, Change: change, Err: err}
+	r := ZoneResult{Zone: z.name, Audience: z.audience, Change: change, Err: err}
 	if err != nil {
-		s.Log.Error("zone not loaded", "zone", z.name.String(), "error", err)
+		s.Log.Error("zone not loaded", "zone", z.String(), "error", err)
 		s.serveStored(z)
 		s.setProblem(z, err)
 	} else {
@@ -342,7 +347,7 @@ func (s *Zones) aheadOfPublished(z *served, source, now *zone.Snapshot) bool {
 	if s.Store == nil {
 		return false
 	}
-	was, found, err := s.Store.LastPublished(z.name)
+	was, found, err := s.storeOf(z).LastPublished(z.name)
 	return err == nil && found && !rr.NewerSerial(now.Serial(), was.Serial) && now.Serial() != was.Serial && rr.NewerSerial(source.Serial(), was.Serial)
 }
 
@@ -370,7 +375,7 @@ func (s *Zones) serveStored(z *served) {
 	}
 	stored, meta, err := s.stored(z)
 	if err != nil {
-		s.Log.Warn("the stored version cannot be used", "zone", z.name.String(), "error", err)
+		s.Log.Warn("the stored version cannot be used", "zone", z.String(), "error", err)
 		return
 	}
 	if stored == nil {

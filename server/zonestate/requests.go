@@ -29,6 +29,11 @@ func (s *requests) Find(name []byte, above bool) (*zone.Snapshot, answer.State) 
 	if z == nil {
 		return nil, answer.NotServed
 	}
+	return z.found()
+}
+
+// found is what there is to answer from.
+func (z *served) found() (*zone.Snapshot, answer.State) {
 	if snap := z.snap(); snap != nil {
 		return snap, answer.Served
 	}
@@ -85,10 +90,10 @@ func (z requested) Steps(to *zone.Snapshot, from uint32) transfer.Body {
 	}
 	// Many steps over the same names are much less in one.
 	const most, least = 4, 64 << 10
-	deltas, err := z.s.Store.Steps(z.name, from, to.Serial(), int64(max(most*to.Octets(), least)))
+	deltas, err := z.s.storeOf(z.served).Steps(z.name, from, to.Serial(), int64(max(most*to.Octets(), least)))
 	if err != nil {
 		if errors.Is(err, store.ErrDamaged) {
-			z.s.Log.Error("what changed in a zone cannot be read, so it is sent whole", "zone", z.name.String(), "error", err)
+			z.s.Log.Error("what changed in a zone cannot be read, so it is sent whole", "zone", z.String(), "error", err)
 		}
 		return nil
 	}

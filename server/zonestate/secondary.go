@@ -13,20 +13,20 @@ import (
 	"fencepost/zone"
 )
 
-func refreshID(z *served) string { return "refresh " + z.name.Key() }
-func expireID(z *served) string  { return "expire " + z.name.Key() }
+func refreshID(z *served) string { return "refresh " + z.id() }
+func expireID(z *served) string  { return "expire " + z.id() }
 
 // prepareSecondary puts the copy from before a restart in service, if it has
 // not expired, and plans to look for a newer one at once.
 func (s *Zones) prepareSecondary(ctx context.Context, z *served) ZoneResult {
-	r := ZoneResult{Zone: z.name, Change: Unchanged}
+	r := ZoneResult{Zone: z.name, Audience: z.audience, Change: Unchanged}
 	if z.snap() == nil {
 		r.Change = Waiting
 		snap, meta, err := s.stored(z)
 		switch {
 		case err != nil:
 			r.Err = fmt.Errorf("the copy from before the restart cannot be used: %w", err)
-			s.Log.Error("the stored copy cannot be used: it is fetched anew", "zone", z.name.String(), "error", err)
+			s.Log.Error("the stored copy cannot be used: it is fetched anew", "zone", z.String(), "error", err)
 			s.setProblem(z, r.Err)
 		case snap != nil:
 			if s.restore(ctx, z, snap, meta) {
@@ -74,7 +74,7 @@ func (s *Zones) restore(ctx context.Context, z *served, snap *zone.Snapshot, met
 	}
 	z.mu.Unlock()
 	if expired {
-		s.Log.Error("zone expired: the copy from before the restart is too old to be served", "zone", z.name.String(), "confirmed", meta.Checked.UTC().Format(time.RFC3339))
+		s.Log.Error("zone expired: the copy from before the restart is too old to be served", "zone", z.String(), "confirmed", meta.Checked.UTC().Format(time.RFC3339))
 		return false
 	}
 	s.putInService(z, v)
@@ -131,7 +131,7 @@ func (s *Zones) refresh(ctx context.Context, z *served) {
 	if err != nil {
 		s.setProblemLocked(z, err)
 		z.clock.Failed(s.Now(), s.Rand())
-		s.Log.Warn("no primary could be asked", "zone", z.name.String(), "error", err, "again", z.clock.Next.UTC().Format(time.RFC3339))
+		s.Log.Warn("no primary could be asked", "zone", z.String(), "error", err, "again", z.clock.Next.UTC().Format(time.RFC3339))
 	}
 	next := z.clock.Next
 	if z.again {
@@ -158,8 +158,8 @@ func (s *Zones) confirm(z *served, have *zone.Snapshot, said expiry) error {
 	}
 	z.mu.Unlock()
 	if s.Store != nil {
-		if err := s.Store.Update(z.name, func(m *store.Meta) { m.Checked, m.Until = now, until }); err != nil {
-			s.Log.Warn("the check could not be noted", "zone", z.name.String(), "error", err)
+		if err := s.storeOf(z).Update(z.name, func(m *store.Meta) { m.Checked, m.Until = now, until }); err != nil {
+			s.Log.Warn("the check could not be noted", "zone", z.String(), "error", err)
 		}
 	}
 	s.planExpiry(z)
@@ -186,7 +186,7 @@ func (s *Zones) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p 
 	}
 	odd := <-oddities
 	if odd != "" {
-		s.Log.Warn("the copy is served as it came", "zone", z.name.String(), "but", odd)
+		s.Log.Warn("the copy is served as it came", "zone", z.String(), "but", odd)
 	}
 	z.mu.Lock()
 	z.amend(func(v *version) { v.warning = odd })
@@ -197,8 +197,8 @@ func (s *Zones) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p 
 	until := z.clock.Until
 	z.mu.Unlock()
 	if s.Store != nil && !until.IsZero() {
-		if err := s.Store.Update(z.name, func(m *store.Meta) { m.Until = until }); err != nil {
-			s.Log.Warn("how long the copy may be served could not be noted", "zone", z.name.String(), "error", err)
+		if err := s.storeOf(z).Update(z.name, func(m *store.Meta) { m.Until = until }); err != nil {
+			s.Log.Warn("how long the copy may be served could not be noted", "zone", z.String(), "error", err)
 		}
 	}
 	s.planExpiry(z)
@@ -263,7 +263,7 @@ func (s *Zones) planExpiry(z *served) {
 		if z.clock.Expired(s.Now()) {
 			z.amend(func(v *version) { v.withdrawn = true })
 			s.setProblemLocked(z, errExpired(z.clock.Checked))
-			s.Log.Error("zone expired", "zone", z.name.String())
+			s.Log.Error("zone expired", "zone", z.String())
 		}
 	})
 }

@@ -39,8 +39,8 @@ type Signer interface {
 // served follows the source's where it can and never goes back: new signatures
 // over the same content need a new serial too (RFC 6781 §4.4).
 func (s *Zones) installSigned(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
-	z.signing.Lock()
-	defer z.signing.Unlock()
+	z.keys().Lock()
+	defer z.keys().Unlock()
 	return s.signVersion(ctx, z, source, o, nil)
 }
 
@@ -57,7 +57,7 @@ func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapsho
 	if current == nil || meta.Source == "" { // nothing was signed since the start
 		stored, m, err := s.stored(z)
 		if err != nil {
-			s.Log.Warn("the stored version cannot be used", "zone", z.name.String(), "error", err)
+			s.Log.Warn("the stored version cannot be used", "zone", z.String(), "error", err)
 		} else if meta = m; current == nil {
 			current = stored
 		}
@@ -151,12 +151,19 @@ func (s *Zones) putSigned(z *served, v version) {
 	s.putInService(z, v)
 	s.planSigning(z, v.renew)
 	s.noteServed(z, v.served)
+	if z.audience == "" { // the others may have to be signed with other keys now
+		for _, version := range s.table.Load().versions(z.name) {
+			if version != z && version.role().Signs() {
+				s.planTending(version, s.Now().Add(tendSoon))
+			}
+		}
+	}
 }
 
 // noteServed tells the signer what is in service, and plans to look after its keys.
 func (s *Zones) noteServed(z *served, snap *zone.Snapshot) {
 	if err := z.cfg.Load().Signer.Served(snap.Serial(), s.Now()); err != nil {
-		s.Log.Error("the keys' state could not be kept", "zone", z.name.String(), "error", err)
+		s.Log.Error("the keys' state could not be kept", "zone", z.String(), "error", err)
 	}
 	s.planTending(z, s.Now().Add(tendSoon))
 }
@@ -171,8 +178,8 @@ func nextSerial(source, current *zone.Snapshot) uint32 {
 	return serial
 }
 
-func signID(z *served) string { return "sign " + z.name.Key() }
-func tendID(z *served) string { return "tend " + z.name.Key() }
+func signID(z *served) string { return "sign " + z.id() }
+func tendID(z *served) string { return "tend " + z.id() }
 
 const (
 	signRetry = 10 * time.Minute // when signing is tried again after it failed
@@ -195,8 +202,8 @@ func (s *Zones) planSigning(z *served, at time.Time) {
 
 // signAgain signs what is known of a zone anew and tells its peers.
 func (s *Zones) signAgain(ctx context.Context, z *served) error {
-	z.signing.Lock()
-	defer z.signing.Unlock()
+	z.keys().Lock()
+	defer z.keys().Unlock()
 	return s.signAgainLocked(ctx, z, "")
 }
 
@@ -219,7 +226,7 @@ func (s *Zones) signAgainLocked(ctx context.Context, z *served, by string) error
 		change, err = s.signVersion(ctx, z, source, o, nil)
 	}
 	if err != nil {
-		s.Log.Error("the zone could not be signed again", "zone", z.name.String(), "error", err)
+		s.Log.Error("the zone could not be signed again", "zone", z.String(), "error", err)
 		s.setProblem(z, err)
 		return err
 	}
@@ -241,7 +248,7 @@ func (s *Zones) planTending(z *served, at time.Time) {
 	}
 	s.sched.plan(z, tending, tendID(z), at, func(ctx context.Context) {
 		if err := s.tend(ctx, z); err != nil && ctx.Err() == nil {
-			s.Log.Error("the keys could not be looked after", "zone", z.name.String(), "error", err)
+			s.Log.Error("the keys could not be looked after", "zone", z.String(), "error", err)
 			s.planTending(z, s.Now().Add(tendRetry))
 		}
 	})
@@ -273,13 +280,17 @@ func (s *Zones) tend(ctx context.Context, z *served) error {
 // tendBy looks after the keys once, by what was seen; done is set where nothing follows
 // from it at once.
 func (s *Zones) tendBy(ctx context.Context, z *served, cfg *Zone, seen any) (done bool, err error) {
-	z.signing.Lock()
-	defer z.signing.Unlock()
+	z.keys().Lock()
+	defer z.keys().Unlock()
 	snap := z.snap()
 	if snap == nil {
 		return true, nil
 	}
 	resign, again, err := cfg.Signer.Advance(seen, snap, s.Now())
+	if err == nil && z.audience != "" { // whoever looks after the keys does so for everyone's version
+		have := z.lastGood()
+		resign = !s.signedAsNow(cfg, have.fingerprint, have.renew)
+	}
 	if err != nil {
 		return true, err
 	}
@@ -300,12 +311,12 @@ func (s *Zones) KeysOf(ctx context.Context, name dnsname.Name, by string, f func
 	if z == nil {
 		return f()
 	}
-	z.signing.Lock()
+	z.keys().Lock()
 	err := f()
 	if err == nil && z.role().Signs() {
 		err = s.signAgainLocked(ctx, z, by)
 	}
-	z.signing.Unlock()
+	z.keys().Unlock()
 	if err == nil && z.role().Signs() {
 		err = s.tend(ctx, z)
 	}

@@ -1,6 +1,7 @@
 package zonestate
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -26,15 +27,16 @@ type Status struct {
 
 // ZoneStatus is the state of one zone.
 type ZoneStatus struct {
-	Zone    string
-	Role    string // primary or secondary
-	State   string // serving, loading, expired, waiting or failed
-	Serial  uint32
-	Source  uint32 // where we sign: the serial of the unsigned zone
-	Signed  bool
-	Names   int
-	Records int
-	Since   time.Time
+	Zone     string
+	Audience string // whose version it is; empty: everyone's
+	Role     string // primary or secondary
+	State    string // serving, loading, expired, waiting or failed
+	Serial   uint32
+	Source   uint32 // where we sign: the serial of the unsigned zone
+	Signed   bool
+	Names    int
+	Records  int
+	Since    time.Time
 	// Trouble says how bad it is; empty: all is well.
 	Trouble Trouble
 	// Troubled is since when there has been a problem.
@@ -95,7 +97,9 @@ func (s *Zones) Status() Status {
 	for _, z := range s.table.Load().zones {
 		st.Zones = append(st.Zones, s.zoneStatus(z))
 	}
-	slices.SortFunc(st.Zones, func(a, b ZoneStatus) int { return strings.Compare(a.Zone, b.Zone) })
+	slices.SortFunc(st.Zones, func(a, b ZoneStatus) int {
+		return cmp.Or(strings.Compare(a.Zone, b.Zone), strings.Compare(a.Audience, b.Audience))
+	})
 	return st
 }
 
@@ -108,7 +112,7 @@ func (s *Zones) zoneStatus(z *served) ZoneStatus {
 	}
 	z.mu.Lock()
 	defer z.mu.Unlock()
-	st := ZoneStatus{Zone: z.name.String(), Role: cfg.Role().String(), State: "failed", Problem: z.problem, Warning: v.warning, NotStored: z.unstored, Keys: keys,
+	st := ZoneStatus{Zone: z.name.String(), Audience: z.audience, Role: cfg.Role().String(), State: "failed", Problem: z.problem, Warning: v.warning, NotStored: z.unstored, Keys: keys,
 		Troubled: utc(z.troubled), Kept: snap != nil && z.problem != nil}
 	if snap != nil {
 		st.State, st.Serial, st.Signed = "serving", snap.Serial(), snap.Signed()
@@ -189,32 +193,45 @@ var (
 	ErrNotSecondary = errors.New("we are primary for the zone: there is nowhere to fetch it from")
 )
 
-// Refresh makes a secondary look for a new version now. It does not wait.
+// Refresh makes a secondary look for new versions of a zone now. It does not wait.
 func (s *Zones) Refresh(name dnsname.Name) error {
-	z := s.table.Load().zones[name.Key()]
-	if z == nil {
+	return s.eachVersion(name, func(z *served) error {
+		if !z.role().Fetches() {
+			return fmt.Errorf("%s: %w", name, ErrNotSecondary)
+		}
+		s.refreshNow(z)
+		return nil
+	})
+}
+
+// eachVersion does something with all versions of a zone, as long as that goes well.
+func (s *Zones) eachVersion(name dnsname.Name, do func(z *served) error) error {
+	versions := s.table.Load().versions(name)
+	if len(versions) == 0 {
 		return fmt.Errorf("%s: %w", name, ErrNoZone)
 	}
-	if !z.role().Fetches() {
-		return fmt.Errorf("%s: %w", name, ErrNotSecondary)
+	for _, z := range versions {
+		if err := do(z); err != nil {
+			return err
+		}
 	}
-	s.refreshNow(z)
 	return nil
 }
 
-// NotifyPeers tells the peers of a zone about the present version again.
+// NotifyPeers tells the peers of a zone about the present versions again.
 func (s *Zones) NotifyPeers(name dnsname.Name) error {
-	z := s.table.Load().zones[name.Key()]
-	if z == nil {
-		return fmt.Errorf("%s: %w", name, ErrNoZone)
-	}
-	s.tellPeers(z)
-	return nil
+	return s.eachVersion(name, func(z *served) error {
+		s.tellPeers(z)
+		return nil
+	})
 }
 
 // Snapshot is the version of a zone that is in service, or nil.
-func (s *Zones) Snapshot(name dnsname.Name) *zone.Snapshot {
-	if z := s.table.Load().zones[name.Key()]; z != nil {
+func (s *Zones) Snapshot(name dnsname.Name) *zone.Snapshot { return s.SnapshotFor(name, "") }
+
+// SnapshotFor is the version of a zone for an audience that is in service, or nil.
+func (s *Zones) SnapshotFor(name dnsname.Name, audience string) *zone.Snapshot {
+	if z := s.table.Load().zones[idOf(name, audience)]; z != nil {
 		return z.snap()
 	}
 	return nil

@@ -65,7 +65,7 @@ func (s *Zones) takeAsStored(ctx context.Context, z *served) bool {
 	if s.Store == nil || files == nil || files.Unchanged == nil || z.lastGood().served != nil || s.takesUpdates(z) {
 		return false
 	}
-	meta, found, err := s.Store.Meta(z.name)
+	meta, found, err := s.storeOf(z).Meta(z.name)
 	if err != nil || !found || meta.Stamp == "" {
 		return false
 	}
@@ -122,8 +122,8 @@ func (s *Zones) noteStamp(z *served) {
 	if s.Store == nil || !stale {
 		return
 	}
-	if err := s.Store.Update(z.name, func(m *store.Meta) { m.Stamp = have.stamp }); err != nil {
-		s.Log.Warn("what a zone was read from could not be noted", "zone", z.name.String(), "error", err)
+	if err := s.storeOf(z).Update(z.name, func(m *store.Meta) { m.Stamp = have.stamp }); err != nil {
+		s.Log.Warn("what a zone was read from could not be noted", "zone", z.String(), "error", err)
 		return
 	}
 	z.mu.Lock()

@@ -56,7 +56,29 @@ type queued struct {
 
 // Update implements request.Zone.
 func (z requested) Update(u request.Update, done func(*update.Refusal)) {
-	z.s.takeUpdate(z.served, u, done)
+	var targets []*served
+	for _, version := range z.s.table.Load().versions(z.name) {
+		if g := version.cfg.Load().Updates; g != nil && len(g.Grants.For(u.Key, z.name)) > 0 {
+			targets = append(targets, version)
+		}
+	}
+	if len(targets) == 0 {
+		targets = []*served{z.served} // which says why not
+	}
+	z.s.takeUpdates(targets, u, done)
+}
+
+// takeUpdates has a request carried out in several versions of a zone, one after another until one
+// refuses.
+func (s *Zones) takeUpdates(targets []*served, u request.Update, done func(*update.Refusal)) {
+	s.takeUpdate(targets[0], u, func(no *update.Refusal) {
+		if no != nil || len(targets) == 1 {
+			done(no)
+			return
+		}
+		u.Digest[0]++ // there it is another request
+		s.takeUpdates(targets[1:], u, done)
+	})
 }
 
 // takeUpdate has a request carried out when those before it have been.
@@ -66,7 +88,7 @@ func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusa
 	}
 	q := &queued{u, func(no *update.Refusal) {
 		if no != nil {
-			s.Log.Info("update refused", "zone", z.name.String(), "by", whose(&u), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
+			s.Log.Info("update refused", "zone", z.String(), "by", whose(&u), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
 		}
 		s.repeats.ended(u.Digest, no)
 	}}
@@ -158,7 +180,7 @@ func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
 	}
 	cfg, last := z.cfg.Load(), z.lastGood()
 	switch {
-	case s.table.Load().zones[z.name.Key()] != z:
+	case s.table.Load().zones[z.id()] != z:
 		return all(0, &update.Refusal{Code: message.NotAuth, Why: "the zone is no longer served from here"})
 	case last.source == nil || z.snap() == nil:
 		return all(0, failed("the zone's file could not be read"))
@@ -174,7 +196,7 @@ func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
 	}
 	z.requests.last = s.Now()
 	if err := s.installUpdate(z, b.now, b.who(), last); err != nil {
-		s.Log.Error("changes could not be made", "zone", z.name.String(), "error", err)
+		s.Log.Error("changes could not be made", "zone", z.String(), "error", err)
 		// What came after the first of them was worked out from what never was.
 		return all(b.first, failed("the change could not be stored, and was not made"))
 	}
@@ -282,8 +304,8 @@ func (s *Zones) installTogether(ctx context.Context, z *served, source *zone.Sna
 	kept := &beside{pending: keptAs(touched)}
 	maps.Copy(kept.pending, z.owed)
 	if z.role().Signs() {
-		z.signing.Lock()
-		defer z.signing.Unlock()
+		z.keys().Lock()
+		defer z.keys().Unlock()
 		if _, err := s.signVersion(ctx, z, source, o, kept); err != nil {
 			return err
 		}
@@ -291,7 +313,7 @@ func (s *Zones) installTogether(ctx context.Context, z *served, source *zone.Sna
 		return err
 	}
 	if !kept.stored && s.Store != nil {
-		if err := s.Store.PutPending(z.name, kept.pending); err != nil {
+		if err := s.storeOf(z).PutPending(z.name, kept.pending); err != nil {
 			return err
 		}
 	}

@@ -50,6 +50,14 @@ func (s *Zones) askFor(r *update.Request) *update.Refusal {
 	return <-done
 }
 
+// requestOf is a request by the holder of a key, and no repetition of another.
+func requestOf(key *tsig.Key, changes ...rr.Record) request.Update {
+	ids++
+	u := request.Update{Request: &update.Request{Zone: updated, Changes: changes}, Key: key.Name, From: netip.MustParseAddr("192.0.2.77")}
+	copy(u.Digest[:], fmt.Sprint(ids))
+	return u
+}
+
 func at(name string, c rr.Class, t rr.Type, ttl uint32, data string) rr.Record {
 	return rr.Record{Name: dnsname.MustParse(name), Class: c, Type: t, TTL: ttl, Data: []byte(data)}
 }
@@ -168,7 +176,7 @@ func TestUpdatesAgainstModel(t *testing.T) {
 						for _, c := range conflict.List {
 							names[c.Owner.Key()] = true
 						}
-						if _, err := s.DropPending(t.Context(), updated, func(c *update.Change) bool { return names[c.Owner.Key()] }, ""); err != nil {
+						if _, err := s.DropPending(t.Context(), updated, "", func(c *update.Change) bool { return names[c.Owner.Key()] }, ""); err != nil {
 							t.Fatal(err)
 						}
 						for name := range names {
@@ -187,7 +195,7 @@ func TestUpdatesAgainstModel(t *testing.T) {
 					if !maps.Equal(file, seen) {
 						break
 					}
-					p, err := s.OfferPending(updated)
+					p, err := s.OfferPending(updated, "")
 					if err != nil {
 						t.Fatal(err)
 					}
@@ -305,7 +313,7 @@ func TestKeptInStore(t *testing.T) {
 				s = New(Options{Store: opened})
 			}
 		}
-		if _, err := s.OfferPending(updated); !errors.Is(err, ErrNotFromFiles) {
+		if _, err := s.OfferPending(updated, ""); !errors.Is(err, ErrNotFromFiles) {
 			t.Errorf("it has a file to be written into: %v", err)
 		}
 		cfg.Zones[0].files().Once, file = false, want // somebody wrote all of it into the file
@@ -313,7 +321,7 @@ func TestKeptInStore(t *testing.T) {
 		if r := s.Apply(t.Context(), cfg, "")[0]; r.Err != nil || !maps.Equal(below(s.Snapshot(updated)), want) {
 			t.Errorf("a file again: %v", r.Err)
 		}
-		if p, err := s.Pending(updated); err != nil || len(p.Changes) > 0 {
+		if p, err := s.Pending(updated, ""); err != nil || len(p.Changes) > 0 {
 			t.Errorf("%d sets are pending (%v)", len(p.Changes), err)
 		}
 	}
@@ -336,7 +344,7 @@ func TestUpdateNotStored(t *testing.T) {
 		if no := s.ask(at("c.a.", rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")); no == nil || no.Code != message.ServFail {
 			t.Errorf("%v", no)
 		}
-		p, err := s.Pending(updated)
+		p, err := s.Pending(updated, "")
 		if s.Snapshot(updated) != was || err != nil || len(p.Changes) != 1 {
 			t.Errorf("%d changes are pending (%v), the version is the same: %v", len(p.Changes), err, s.Snapshot(updated) == was)
 		}

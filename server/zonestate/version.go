@@ -84,7 +84,7 @@ func (s *Zones) putInService(z *served, v version) {
 	z.version.Store(&v)
 	z.mu.Unlock()
 	s.planLapse(z)
-	s.Log.Info("zone in service", "zone", z.name.String(), "serial", v.served.Serial(), "records", v.served.Records())
+	s.Log.Info("zone in service", "zone", z.String(), "serial", v.served.Serial(), "records", v.served.Records())
 }
 
 // stored is the newest version in the store; nil where there is none.
@@ -92,7 +92,7 @@ func (s *Zones) stored(z *served) (*zone.Snapshot, store.Meta, error) {
 	if s.Store == nil {
 		return nil, store.Meta{}, nil
 	}
-	snap, meta, err := s.Store.Load(z.name)
+	snap, meta, err := s.storeOf(z).Load(z.name)
 	if err == nil && snap != nil {
 		z.setHead(snap, meta)
 	}
@@ -122,7 +122,7 @@ func (z *served) next(snap *zone.Snapshot, meta store.Meta, info store.Info) sto
 // storeRetry is when a version that could not be stored is tried again.
 const storeRetry = time.Minute
 
-func storeID(z *served) string { return "store " + z.name.Key() }
+func storeID(z *served) string { return "store " + z.id() }
 
 // keep stores a version that is about to be served, so that it is on stable storage
 // before anyone is offered it (RFC 1995 §2). Where that fails, as on a full disk, it is
@@ -138,7 +138,7 @@ func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta s
 	z.mu.Lock()
 	z.unstored = err.Error()
 	z.mu.Unlock()
-	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.name.String(), "serial", snap.Serial(), "error", err)
+	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.String(), "serial", snap.Serial(), "error", err)
 	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
 		if z.snap() == snap {
 			s.keep(ctx, z, snap, meta, info)
@@ -149,10 +149,10 @@ func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta s
 // put stores a version.
 func (s *Zones) put(ctx context.Context, z *served, v store.Version) error {
 	s.cpu.waits(ctx)
-	got, err := s.Store.Put(v)
+	got, err := s.storeOf(z).Put(v)
 	if errors.Is(err, store.ErrNotHead) { // it is not what we took it for: let the store see
 		v.Delta = nil
-		got, err = s.Store.Put(v)
+		got, err = s.storeOf(z).Put(v)
 	}
 	if err != nil {
 		return err

@@ -33,7 +33,9 @@ type Peer = resolve.Server
 // Config is all that is told of zones. Do not change it once it was given away.
 type Config struct {
 	Zones []Zone
-	Jobs  []Job
+	// Audiences are those for which some zones have versions of their own.
+	Audiences []Audience
+	Jobs      []Job
 	// FetchedZone is the most octets of a transferred zone, 0 is transfer.DefaultMax;
 	// FetchedTogether bounds all that come in at one time, 0 does not.
 	FetchedZone, FetchedTogether int64
@@ -87,10 +89,11 @@ type Zones struct {
 
 }
 
-// table is the zones that are served, by the key of their name. It is never
+// table is the zones that are served. It is never
 // changed: a reload makes another.
 type table struct {
-	zones  map[string]*served
+	zones  map[string]*served   // by served.id, so that those for audiences are found by no name
+	views  audiences            // what some askers see in their place
 	depths uint64               // bit n: some zone's name has n labels (63: or more)
 	keys   map[string]*tsig.Key // of all peers, by the key of their name
 	peers  map[netip.Addr]bool  // where peers are
@@ -102,8 +105,11 @@ func depthBit(labels int) uint64 { return 1 << min(labels, 63) }
 
 // served is one zone in service.
 type served struct {
-	name dnsname.Name
-	cfg  atomic.Pointer[Zone]
+	name     dnsname.Name
+	audience string // whose version of the zone it is; empty: everyone's
+	// everyone is the version for everyone, of one for an audience; else nil.
+	everyone atomic.Pointer[served]
+	cfg      atomic.Pointer[Zone]
 	// version is what there is of the zone; nil while there is nothing. It is changed
 	// under mu, and read with one load.
 	version atomic.Pointer[version]
@@ -118,7 +124,7 @@ type served struct {
 	owed     store.Pending // of what is pending, what could not be stored; under changing
 	requests updateQueue
 
-	signing sync.Mutex // held while a version is signed or its keys are looked after
+	signing sync.Mutex // held while a version is signed or its keys are looked after; see keys
 
 	mu      sync.Mutex // guards what follows
 	clock   transfer.Clock
@@ -137,6 +143,14 @@ type served struct {
 	// pending is what requests changed beside the files; nil where it has not been looked at yet.
 	pending *update.Pending
 	follows map[string]*FollowState // by Follow.id
+}
+
+// keys is held while the keys of a zone are used: all its versions have the same.
+func (z *served) keys() *sync.Mutex {
+	if everyone := z.everyone.Load(); everyone != nil {
+		return &everyone.signing
+	}
+	return &z.signing
 }
 
 // peerState is how far a peer has been told of the present version.

@@ -1,0 +1,214 @@
+package zonestate
+
+import (
+	"net/netip"
+	"slices"
+
+	"fencepost/answer"
+	"fencepost/dnsname"
+	"fencepost/server/request"
+	"fencepost/store"
+	"fencepost/zone"
+)
+
+// Audience is a group of askers who see versions of zones of their own.
+type Audience struct {
+	Name     string
+	Networks []netip.Prefix // where they ask from; of several that fit the longest counts
+}
+
+// idOf tells versions of zones apart.
+func idOf(name dnsname.Name, audience string) string {
+	if audience == "" {
+		return name.Key()
+	}
+	return name.Key() + "@" + audience
+}
+
+func (z *served) id() string { return idOf(z.name, z.audience) }
+
+// String is the zone with its audience, for logs.
+func (z *served) String() string {
+	if z.audience == "" {
+		return z.name.String()
+	}
+	return z.name.String() + "@" + z.audience
+}
+
+// storeOf is where the versions of a zone are kept; nil: nowhere.
+func (s *Zones) storeOf(z *served) *store.Store { return s.Store.For(z.audience) }
+
+// audiences are the versions of zones that some askers see in the place of those for everyone, and who
+// they are. The zero value has none.
+type audiences struct {
+	views []*view // those of which there is any version
+	// nets are the networks: for each length that there is, the longest first, the views by address.
+	nets []netsOf
+	keys map[string]*view // by the names of the keys that audiences have with us
+}
+
+type netsOf struct {
+	four  bool
+	bits  int
+	views map[netip.Addr]*view
+}
+
+// view is the zones as an audience sees them. It belongs to one table.
+type view struct {
+	s        *Zones
+	t        *table
+	audience string
+	instead  map[*served]*served // of those for everyone
+}
+
+// audiencesOf finds out who sees what.
+func (s *Zones) audiencesOf(cfg *Config, t *table) (out audiences) {
+	byName := map[string]*view{}
+	for i := range cfg.Zones {
+		zc := &cfg.Zones[i]
+		everyone := t.zones[zc.Name.Key()]
+		if zc.Audience == "" || everyone == nil {
+			continue
+		}
+		v := byName[zc.Audience]
+		if v == nil {
+			v = &view{s: s, t: t, audience: zc.Audience, instead: map[*served]*served{}}
+			byName[zc.Audience], out.views = v, append(out.views, v)
+		}
+		z := t.zones[idOf(zc.Name, zc.Audience)]
+		z.everyone.Store(everyone)
+		v.instead[everyone] = z
+		for _, p := range slices.Concat(zc.SendTo, zc.fetchFrom()) {
+			out.addPeer(p, v)
+		}
+	}
+	for _, a := range cfg.Audiences {
+		if v := byName[a.Name]; v != nil {
+			for _, n := range a.Networks {
+				out.addNet(n, v)
+			}
+		}
+	}
+	out.longestFirst()
+	return out
+}
+
+func (a *audiences) longestFirst() {
+	slices.SortFunc(a.nets, func(a, b netsOf) int { return b.bits - a.bits })
+}
+
+// addPeer lets a peer of an audience see what that sees: known by its key or, without one, by its
+// address.
+func (a *audiences) addPeer(p Peer, v *view) {
+	if p.Key == nil {
+		a.addNet(netip.PrefixFrom(p.Address.Addr().Unmap(), p.Address.Addr().Unmap().BitLen()), v)
+		return
+	}
+	if a.keys == nil {
+		a.keys = map[string]*view{}
+	}
+	a.keys[p.Key.Name.Key()] = v
+	for _, k := range p.Also {
+		a.keys[k.Name.Key()] = v
+	}
+}
+
+func (a *audiences) addNet(n netip.Prefix, v *view) {
+	n = n.Masked()
+	four := n.Addr().Is4()
+	i := slices.IndexFunc(a.nets, func(o netsOf) bool { return o.four == four && o.bits == n.Bits() })
+	if i < 0 {
+		i = len(a.nets)
+		a.nets = append(a.nets, netsOf{four, n.Bits(), map[netip.Addr]*view{}})
+	}
+	a.nets[i].views[n.Addr()] = v
+}
+
+// at is what somebody at an address sees; nil: what everyone does.
+func (a *audiences) at(from netip.Addr) *view {
+	from = from.Unmap()
+	for i := range a.nets {
+		n := &a.nets[i]
+		if n.four != from.Is4() {
+			continue
+		}
+		if p, err := from.Prefix(n.bits); err == nil {
+			if v := n.views[p.Addr()]; v != nil {
+				return v
+			}
+		}
+	}
+	return nil
+}
+
+// version is what the view has of a zone for everyone.
+func (v *view) version(z *served) *served {
+	if own := v.instead[z]; own != nil {
+		return own
+	}
+	return z
+}
+
+// Find implements answer.Source.
+func (v *view) Find(name []byte, above bool) (*zone.Snapshot, answer.State) {
+	z := v.t.find(name, above)
+	if z == nil {
+		return nil, answer.NotServed
+	}
+	return v.version(z).found()
+}
+
+// Exact implements request.View.
+func (v *view) Exact(name []byte) request.Zone {
+	if z := v.t.exact(name); z != nil {
+		return requested{v.s, v.version(z)}
+	}
+	return nil
+}
+
+// SourceFor implements request.Zones.
+func (s *requests) SourceFor(from netip.Addr) answer.Source {
+	if v := s.table.Load().views.at(from); v != nil {
+		return v
+	}
+	return s
+}
+
+// ViewFor implements request.Zones.
+func (s *requests) ViewFor(from netip.Addr, key *dnsname.Name) request.View {
+	t := s.table.Load()
+	if key != nil {
+		if v := t.views.keys[key.Key()]; v != nil {
+			return v
+		}
+	}
+	if v := t.views.at(from); v != nil {
+		return v
+	}
+	return s
+}
+
+// versions are all versions of a zone, that for everyone first.
+func (t *table) versions(name dnsname.Name) (out []*served) {
+	z := t.zones[name.Key()]
+	if z == nil {
+		return nil
+	}
+	out = append(out, z)
+	for _, v := range t.views.views {
+		if own := v.instead[z]; own != nil {
+			out = append(out, own)
+		}
+	}
+	return out
+}
+
+// AudienceOf is the audience whose version of a zone somebody at an address sees; empty: everyone's.
+func (s *Zones) AudienceOf(from netip.Addr, zone dnsname.Name) string {
+	t := s.table.Load()
+	v, z := t.views.at(from), t.zones[zone.Key()]
+	if v == nil || z == nil {
+		return ""
+	}
+	return v.version(z).audience
+}
