@@ -203,10 +203,11 @@ func (t *table) versions(name dnsname.Name) (out []*served) {
 	return out
 }
 
-// AudienceOf is the audience whose version of a zone somebody at an address sees; empty: everyone's.
-func (s *Zones) AudienceOf(from netip.Addr, zone dnsname.Name) string {
+// AudienceOf is the audience whose version of a zone somebody at an address is answered from who asks
+// for a name; empty: everyone's.
+func (s *Zones) AudienceOf(from netip.Addr, name dnsname.Name) string {
 	t := s.table.Load()
-	v, z := t.views.at(from), t.zones[zone.Key()]
+	v, z := t.views.at(from), t.find([]byte(name.Wire()), false)
 	if v == nil || z == nil {
 		return ""
 	}
