@@ -1,6 +1,8 @@
 package lint
 
 import (
+	"slices"
+
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/rr"
@@ -13,24 +15,34 @@ import (
 type Zone struct {
 	*zonefile.Loaded
 	Keys [][]byte // DNSKEY data of the keys that sign it; none if it is unsigned
+	// Audience is for whom this version of the zone is; empty: for everyone for whom there is no other.
+	Audience string
 
 	pass Pass
 }
 
 // Workspace is the zones of a workspace together.
 type Workspace struct {
-	Members []*Zone
+	Members []*Zone // versions for everyone
+	// Versions are those of zones for audiences.
+	Versions []*Zone
 
 	byName map[string]*Zone
 	rule   *diag.Rule
 	diags  *diag.List
 }
 
-// RunWorkspace runs the checks that compare zones and adds what they find to diags.
+// RunWorkspace runs the checks that compare zones, and their versions for audiences, and adds what they
+// find to diags.
 func RunWorkspace(checks []*Check, members []*Zone, src *source.Set, diags *diag.List) {
-	f := &Workspace{Members: members, byName: map[string]*Zone{}, diags: diags}
+	f := &Workspace{byName: map[string]*Zone{}, diags: diags}
 	for _, m := range members {
 		m.pass = Pass{Zone: m.Loaded, Source: src}
+		if m.Audience != "" {
+			f.Versions = append(f.Versions, m)
+			continue
+		}
+		f.Members = append(f.Members, m)
 		f.byName[m.Apex().Key()] = m
 	}
 	for _, c := range checks {
@@ -45,7 +57,7 @@ func RunWorkspace(checks []*Check, members []*Zone, src *source.Set, diags *diag
 // methods and pass it to Add.
 func (f *Workspace) Report(span source.Span, format string, args ...any) diag.Diagnostic {
 	d := f.rule.At(span, format, args...)
-	for _, m := range f.Members {
+	for _, m := range slices.Concat(f.Members, f.Versions) {
 		if m.File != nil && span.Start >= m.File.Pos(0) && span.Start <= m.File.Pos(len(m.File.Content)) {
 			d.Zone = m.Apex()
 		}

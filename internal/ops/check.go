@@ -222,14 +222,14 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 }
 
 // inWorkspace looks at a zone file as part of the workspace. Of a zone with
-// several audiences the file for everyone is compared with other zones.
+// several audiences the file for everyone is compared with other zones, the rest with that.
 func (a *App) inWorkspace(res *Checked, c *workspace.Config, in *edit.Input, name dnsname.Name, audience string) {
 	checkZoneMode(in, res)
 	if c == nil {
 		return
 	}
-	if in.Zone != nil && audience == "" {
-		res.members = append(res.members, &lint.Zone{Loaded: in.Zone, Keys: edit.PublicKeys(c, name)})
+	if in.Zone != nil {
+		res.members = append(res.members, &lint.Zone{Loaded: in.Zone, Keys: edit.PublicKeys(c, name), Audience: audience})
 	}
 	plain := strings.TrimSuffix(name.String(), ".")
 	z := c.Find(name)

@@ -186,7 +186,7 @@ func (x *expectAsker) judge(ctx context.Context, r *ExpectResult) {
 	switch {
 	case r.Audience == "":
 	case x.zone == nil:
-		r.Outcome, r.Got = LeftOut, "servers answer all askers alike so far: what an audience is to see stands in its file"
+		r.Outcome, r.Got = LeftOut, "servers answer by where they are asked from: what an audience is to see is judged by its file"
 		return
 	case x.o.Zone != "":
 		r.Outcome, r.Got = LeftOut, "one file is asked, and audiences have their own"

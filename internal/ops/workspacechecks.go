@@ -45,7 +45,7 @@ var RuleFollowWeb = &diag.Rule{Code: "follow-without-https", Severity: diag.Note
 func followsForWeb(c *workspace.Config, res *Checked) {
 	for _, m := range res.members {
 		z := c.Find(m.Apex())
-		if z == nil {
+		if z == nil || m.Audience != "" {
 			continue
 		}
 		for i := range z.Follows {
@@ -70,7 +70,7 @@ func (a *App) serialsMoved(ctx context.Context, c *workspace.Config, res *Checke
 	}
 	for _, m := range res.members {
 		z := c.Find(m.Apex())
-		if z == nil || z.Sign != nil || !z.HasFile() {
+		if z == nil || z.Sign != nil || !z.HasFile() || m.Audience != "" {
 			continue
 		}
 		if grants, _ := c.Updates.For(z.Name, ""); grants != nil {

@@ -28,6 +28,7 @@ var All = []*lint.Check{
 	svcbAliasParams, svcbAliasOthers, svcbSelf, httpsNoAddress, dohPath,
 	catalogVersion, catalogMember, catalogTwice, catalogServer,
 	notDelegated, delegationDiffers, glueDiffers, dsNoKey, dsMissing, ptrMismatch, elsewhereMissing, elsewhereAlias, elsewhereNoAddress,
+	audienceShown, audienceLacks, audienceOnly,
 }
 
 // Adjustable is the rules whose severity may be set, and whose findings may be

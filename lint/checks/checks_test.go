@@ -75,9 +75,10 @@ func runFleet(t *testing.T, text string) (*diag.List, *source.Set) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse(strings.TrimSuffix(name, "zone"))}, &diags)
+		apex, audience, _ := strings.Cut(strings.TrimSuffix(name, ".zone"), "@")
+		z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse(apex + ".")}, &diags)
 		lint.Run(All, z, &src, present, nil, &diags)
-		members = append(members, &lint.Zone{Loaded: z})
+		members = append(members, &lint.Zone{Loaded: z, Audience: audience})
 	}
 	lint.RunWorkspace(All, members, &src, &diags)
 	return &diags, &src
