@@ -67,13 +67,13 @@ func TestAudience(t *testing.T) {
 		t.Error(s)
 	}
 	ok(t, dir, "add", zone+"@inside", "printer", "A", "10.0.0.7", clock)
-	want(t, fp(t, dir, "check"), 0, "nothing to report")
+	want(t, fp(t, dir, "check"), 0, "only the audience inside sees: printer")
 	want(t, fp(t, dir, "ask", "printer."+zone, "--zone", zone+"@inside"), 0, "10.0.0.7")
 	want(t, fp(t, dir, "ask", "printer."+zone, "--zone", zone), 0, "does not exist")
 	ok(t, dir, "change", zone, "ns1", "A", "198.51.100.54", clock)
 	want(t, fp(t, dir, "ask", "ns1."+zone, "--zone", zone+"@inside"), 0, "198.51.100.54")
 	ok(t, dir, "new", zone, "--audience", "lab", "--network", "2001:db8:1::/48", clock)
-	want(t, fp(t, dir, "check"), 0, "nothing to report")
+	want(t, fp(t, dir, "check"), 0, "only the audience inside sees: printer")
 	config := filepath.Join(dir, "fencepost.toml")
 	if s := read(t, config); !strings.Contains(s, `audiences = ["lab", "inside"]`) {
 		t.Error(s)
