@@ -137,7 +137,7 @@ func (t *teller) layOut() error {
 		"observatory/fencepost.toml":  fmt.Sprintf(observatoryConfig, t.ports["observatory"], t.ports["harbour"], t.ports["registry"]),
 		"registry/fencepost.toml":     fmt.Sprintf(registryConfig, t.ports["registry"], t.ports["observatory"], t.ports["harbour"]),
 		"registry/zones/example.zone": registryZone,
-		"observatory/secrets.toml":    secret,
+		"observatory/secrets.toml":    secret + fmt.Sprintf("\n[tsig.buoys-2026]\nsecret = %q\n", edit.NewSecret()),
 		"harbour/fencepost.toml":      fmt.Sprintf(harbourConfig, t.ports["harbour"], t.ports["observatory"]),
 		"harbour/secrets.toml":        secret,
 	}
@@ -195,6 +195,15 @@ name    = "gauges.saltmarsh.example"
 send-to = ["harbour"]
 
 [[zone]]
+name    = "buoys.example"
+send-to = ["harbour"]
+
+[[grant]]                             # what the buoys may change by messages
+key   = "buoys-2026"
+zones = ["buoys.example"]
+types = ["A"]
+
+[[zone]]
 name = "100.51.198.in-addr.arpa"
 
 [[zone]]
@@ -215,6 +224,10 @@ fetch-from = ["observatory"]
 
 [[zone]]
 name       = "gauges.saltmarsh.example"
+fetch-from = ["observatory"]
+
+[[zone]]
+name       = "buoys.example"
 fetch-from = ["observatory"]
 `
 

@@ -97,6 +97,22 @@ var chapters = []chapter{
 		{say: "The move was meant. The expectation is put right, and it goes through.", do: meant},
 		{args: []string{"publish", "gauges.saltmarsh.example", "--now", demoNow}, wait: patience, want: []string{"harbour in step with serial 2026112305", "published"}},
 	}},
+	{"A buoy drifts", "Buoys change their own addresses by messages, each key what was granted to it. Ines goes on editing the file, and neither loses what the other did.", []step{
+		{args: []string{"change", "buoys.example", "north", "A", "203.0.113.107", "--at", "{observatory}", "--key", "buoys-2026"}, want: []string{"+ north", "done at"}},
+		{args: []string{"add", "buoys.example", "north", "TXT", "adrift", "--at", "{observatory}", "--key", "buoys-2026"}, status: 3, want: []string{"may not"}},
+		{args: []string{"add", "buoys.example", "west", "A", "198.51.100.109", "--reload", "--now", demoNow}, want: []string{"loaded"}},
+		{args: []string{"pending", "buoys.example"}, want: []string{"north", "key buoys-2026"}},
+		{say: "It goes into the file when somebody wants it there, in the file's own style.",
+			args: []string{"fold", "buoys.example"}, want: []string{"painted red", "unchanged"}},
+		{args: []string{"secondaries", "buoys.example"}, wait: patience, want: []string{"in step"}},
+	}},
+	{"Inside and outside", "Those inside have answers of their own, in a file beside the other; what all see is written once.", []step{
+		{args: []string{"new", "saltmarsh.example", "--audience", "inside", "--network", "192.0.2.0/24", "--now", demoNow}, lines: 10, want: []string{"saltmarsh.example@inside.zone"}},
+		{args: []string{"add", "saltmarsh.example@inside", "printer", "A", "192.0.2.90", "--now", demoNow}, want: []string{"printer"}},
+		{args: []string{"reload"}, want: []string{"saltmarsh.example@inside"}},
+		{args: []string{"ask", "printer.saltmarsh.example", "--as-from", "192.0.2.7"}, want: []string{"the audience inside", "192.0.2.90"}},
+		{args: []string{"ask", "printer.saltmarsh.example", "--at", "{observatory}"}, want: []string{"NXDOMAIN"}},
+	}},
 	{"What does the world see?", "Answers from servers, and from the file before anybody serves it, with the reason.", []step{
 		{args: []string{"ask", "www.saltmarsh.example", "A", "--at", "{harbour}", "--dnssec"}, want: []string{"RRSIG", "authoritative"}},
 		{args: []string{"ask", "heron.birds.saltmarsh.example", "--zone", "saltmarsh.example"}, want: []string{"wildcard *.birds.saltmarsh.example."}},
