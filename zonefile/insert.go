@@ -103,7 +103,8 @@ func lineEnd(text []byte) string {
 }
 
 // neighbour finds the record after which one of owner belongs; same tells that
-// it has the same owner. Only for the same owner it may be in an included file.
+// it has the same owner. Only for the same owner it may be in an included file, unless new
+// records belong there.
 func (ed *Editor) neighbour(owner dnsname.Name) (near *Entry, same bool) {
 	best := -1
 	for _, e := range ed.f.All {
@@ -114,7 +115,7 @@ func (ed *Editor) neighbour(owner dnsname.Name) (near *Entry, same bool) {
 			near, same, best = e, true, 1000
 			continue
 		}
-		if n := alike(e.Owner, owner); !same && n >= best && e.File == ed.f.Source {
+		if n := alike(e.Owner, owner); !same && n >= best && (e.File == ed.f.Source || ed.IntoIncluded) {
 			near, best = e, n
 		}
 	}

@@ -138,6 +138,9 @@ type Editor struct {
 	ownerless map[*source.File]bool // what leavesOwnersOut found
 	order     *order                // nil: the file is not kept in order
 	looked    bool                  // for that order
+
+	// IntoIncluded has new records go beside others like them also in files that are included.
+	IntoIncluded bool
 }
 
 // NewEditor begins an edit.

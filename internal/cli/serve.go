@@ -342,7 +342,7 @@ func (e *env) reloaded(results []zoneResult) {
 	e.ui.Table([]string{"zone", "outcome", ">serial"}, rows)
 	for _, r := range results {
 		if r.Problem != "" {
-			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", r.shown()), r.Change, r.Problem)
+			e.ui.Printf("\n%s %s\n  %s\n", e.ui.Paint(ui.Bold, "%s", r.shown()), r.Change, e.ui.Fit(r.Problem, 2))
 		}
 		if r.Note != "" {
 			e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", r.shown()), r.Note)

@@ -67,6 +67,8 @@ func TestAudience(t *testing.T) {
 		t.Error(s)
 	}
 	ok(t, dir, "add", zone+"@inside", "printer", "A", "10.0.0.7", clock)
+	ok(t, dir, "add", zone, "boat", "A", "198.51.100.77", clock) // all see it
+	want(t, fp(t, dir, "ask", "boat."+zone, "--zone", zone+"@inside"), 0, "198.51.100.77")
 	want(t, fp(t, dir, "check"), 0, "only the audience inside sees: printer")
 	want(t, fp(t, dir, "ask", "printer."+zone, "--zone", zone+"@inside"), 0, "10.0.0.7")
 	want(t, fp(t, dir, "ask", "printer."+zone, "--zone", zone), 0, "does not exist")

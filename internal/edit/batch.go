@@ -252,7 +252,7 @@ func (b *Transaction) openFile(path string, origin dnsname.Name) (*ZoneEdit, err
 			return e, nil
 		}
 	}
-	style, err := b.a.styleFor(path, origin)
+	style, shared, err := b.a.customs(path, origin)
 	if err != nil {
 		return nil, err
 	}
@@ -274,6 +274,7 @@ func (b *Transaction) openFile(path string, origin dnsname.Name) (*ZoneEdit, err
 		return nil, fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
 	}
 	e.ed = zonefile.NewEditor(e.file)
+	e.ed.IntoIncluded = shared
 	b.edits = append(b.edits, e)
 	return e, nil
 }

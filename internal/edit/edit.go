@@ -185,16 +185,22 @@ func (e *ZoneEdit) takeOut(records []*zonefile.Entry, owner dnsname.Name, ptr bo
 	return nil
 }
 
-// styleFor is the style of serials for a file, which may be one that nobody reads: an error.
-func (a *Files) styleFor(path string, zone dnsname.Name) (zonefile.SerialStyle, error) {
+// customs are how a file is edited by what the configuration says of it: the style of serials, and
+// whether new records go where all versions of the zone have them. A file that nobody reads is an error.
+func (a *Files) customs(path string, zone dnsname.Name) (style zonefile.SerialStyle, shared bool, err error) {
 	c, err := a.Config()
 	if err != nil {
-		return zonefile.SerialDate, nil
+		return zonefile.SerialDate, false, nil
 	}
-	if z := c.Find(zone); z != nil && z.Kept && path == c.File(z.Name) {
-		return "", KeptInStore(zone)
+	style = zonefile.SerialStyle(c.SerialStyle)
+	z := c.Find(zone)
+	if z == nil || path != c.File(z.Name) {
+		return style, false, nil
 	}
-	return zonefile.SerialStyle(c.SerialStyle), nil
+	if z.Kept {
+		return style, false, KeptInStore(zone)
+	}
+	return style, len(z.Audiences) > 0, nil
 }
 
 // serialStyle is the workspace's style, or by date without a workspace.

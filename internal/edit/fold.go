@@ -31,6 +31,7 @@ func (a *Files) Fold(o Fold) (*Edited, error) {
 	if err != nil {
 		return nil, err
 	}
+	e.ed.IntoIncluded = false // other versions are not to have it
 	now, err := e.snapshot(e.file.Source)
 	if err != nil {
 		return nil, err
@@ -53,7 +54,11 @@ func (a *Files) Fold(o Fold) (*Edited, error) {
 		return nil, err
 	}
 	e.also = func() error { return e.proveRestored(target, false) }
-	return b.finish(o.Dry)
+	res, err := b.finish(o.Dry)
+	if err == nil && len(b.parts) > 0 {
+		res.Notes = append(res.Notes, "what stands in an included file changes for all that include it")
+	}
+	return res, err
 }
 
 // overwriting are changes as if the file had been left alone.
