@@ -22,7 +22,7 @@ var layers = [][]string{
 	{"lint"},
 	{"lint/checks"},
 	{"signer"},
-	{"roll", "tsig", "answer", "validate", "cookie", "update"},
+	{"roll", "tsig", "answer", "validate", "cookie", "update", "catalog"},
 	{"keyring"},
 	{"resolve", "store", "expect"},
 	{"audit", "transfer", "childsync"},

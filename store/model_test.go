@@ -183,6 +183,17 @@ func againstModel(t *testing.T, open func(*store.Store) *store.Store) {
 			}
 			continue
 		}
+		if r.IntN(20) == 0 {
+			if err := s.Delete(name); err != nil {
+				t.Fatal(err)
+			}
+			delete(model, name.Key())
+			if p, err := s.Pending(name); err != nil || len(p) > 0 {
+				t.Fatalf("%s: %d values are left (%v)", name, len(p), err)
+			}
+			compareLife(t, r, s, name, nil)
+			continue
+		}
 		var list []store.Version
 		for _, j := range r.Perm(len(odd))[:1+r.IntN(3)] {
 			list = append(list, nextOf(r, model, odd[j], at))
