@@ -70,6 +70,7 @@ type Config struct {
 	Chaos       map[string]string
 	Policies    map[string]*keymanager.Policy
 	Audiences   map[string]*Audience
+	Groups      map[string]*Group // of members of catalogs
 	Zones       []*Zone
 	byName      map[string]*Zone // by the key of their name
 	Checks      *lint.Settings
@@ -96,6 +97,8 @@ type Zone struct {
 	FollowChildren bool
 	Audiences      []*Audience // askers with a file of their own
 	Follows        []Follow    // names whose addresses follow those of others
+	Group          string      // what it belongs to in catalogs; empty: nothing
+	Catalog        *Catalog    // it lists other zones; nil: it is an ordinary one
 }
 
 // Digest says what a zone that is fetched must prove by ZONEMD records (RFC 8976 §4).
@@ -166,9 +169,11 @@ type raw struct {
 	Grant   []rawGrant `toml:"grant"`
 	Allow   []rawAllow `toml:"allow"`
 
-	Follow  []rawFollow `toml:"follow"`
-	Limits  rawLimits   `toml:"limits"`
-	History rawHistory  `toml:"history"`
+	Follow  []rawFollow         `toml:"follow"`
+	Catalog []rawCatalog        `toml:"catalog"`
+	Group   map[string]rawGroup `toml:"group"`
+	Limits  rawLimits           `toml:"limits"`
+	History rawHistory          `toml:"history"`
 	Peer    map[string]struct {
 		Address string `toml:"address"`
 		TSIG    string `toml:"tsig"`
@@ -196,6 +201,7 @@ type raw struct {
 		FetchFrom []string `toml:"fetch-from"`
 		Digest    string   `toml:"check-digest"`
 		Keep      string   `toml:"keep"`
+		Group     string   `toml:"group"`
 		Audiences []string `toml:"audiences"`
 		WaitFor   []string `toml:"wait-for"`
 		Parent    []string `toml:"parent"`
@@ -358,6 +364,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	p.audiences(c, r)
 	p.reach(c, r)
 	p.zones(c, r)
+	p.catalogs(c, r)
 	p.updates(c, r)
 	p.allow(c, r)
 	p.follows(c, r)
@@ -451,12 +458,9 @@ func (p *checker) zones(c *Config, r *raw) {
 				missing(p, header, i, "sign", "policy", in.Sign, c.Policies)
 			}
 		}
-		switch z.Digest = Digest(in.Digest); z.Digest {
-		case "":
-			z.Digest = DigestNever
-		case DigestNever, DigestPresent, DigestAlways:
-		default:
-			p.diags.Add(RuleBadValue.At(p.place(header, i, "check-digest"), "check-digest = %q is not known", in.Digest).Suggest("write never, present or always"))
+		z.Digest, z.Group = p.digest(header, i, in.Digest), in.Group
+		if len(z.Group) > mostGroup {
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "group"), "the name of a group has at most %d octets", mostGroup))
 		}
 		z.SendTo = p.references(c, i, "send-to", in.SendTo)
 		z.FetchFrom = p.references(c, i, "fetch-from", in.FetchFrom)
@@ -483,15 +487,7 @@ func (p *checker) zones(c *Config, r *raw) {
 }
 
 func (p *checker) references(c *Config, zone int, key string, names []string) (out []*Peer) {
-	for _, n := range names {
-		peer := c.Peers[n]
-		if peer == nil {
-			missing(p, "[[zone]]", zone, key, "peer", n, c.Peers)
-			continue
-		}
-		out = append(out, peer)
-	}
-	return out
+	return p.peersNamed(c, "[[zone]]", zone, key, names)
 }
 
 // missing reports a reference to a section that is not there.

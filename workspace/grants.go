@@ -81,7 +81,7 @@ func (p *checker) keep(n int, z *Zone, text string) {
 }
 
 // HasFile reports whether the zone is what its file says.
-func (z *Zone) HasFile() bool { return len(z.FetchFrom) == 0 && !z.Kept }
+func (z *Zone) HasFile() bool { return len(z.FetchFrom) == 0 && !z.Kept && z.Catalog == nil }
 
 // grant reads the n-th grant.
 func (p *checker) grant(c *Config, n int, in *rawGrant) {

@@ -55,3 +55,28 @@ func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key)
 	}
 	return secrets[name]
 }
+
+// peersNamed are the peers that a key of the n-th section with a header names.
+func (p *checker) peersNamed(c *Config, header string, n int, key string, names []string) (out []*Peer) {
+	for _, name := range names {
+		peer := c.Peers[name]
+		if peer == nil {
+			missing(p, header, n, key, "peer", name, c.Peers)
+			continue
+		}
+		out = append(out, peer)
+	}
+	return out
+}
+
+// digest reads what is asked of ZONEMD records.
+func (p *checker) digest(header string, n int, text string) Digest {
+	switch d := Digest(text); d {
+	case "":
+		return DigestNever
+	case DigestNever, DigestPresent, DigestAlways:
+		return d
+	}
+	p.diags.Add(RuleBadValue.At(p.place(header, n, "check-digest"), "check-digest = %q is not known", text).Suggest("write never, present or always"))
+	return DigestNever
+}

@@ -52,6 +52,17 @@ var Sections = []Section{
 		{"own-address", `false`, false, "only addresses that the request comes from may come"},
 		{"audience", `"inside"`, true, "in this audience's versions, or all; left out: in everyone's"},
 	}},
+	{"[[catalog]]", "a zone that lists others (RFC 9432); one section each", []Setting{
+		{"name", `"catalog.saltmarsh.example"`, true, "its name; it has no file"},
+		{"zones", `["*"]`, true, "which zones of this workspace it lists; * stands for anything"},
+		{"send-to", `["harbour"]`, true, "peers that follow it"},
+		{"fetch-from", `["harbour"]`, true, "follow it here: what it lists is served, and comes and goes with it"},
+		{"members-from", `["harbour"]`, true, "where the zones come from that it lists; left out: as it does"},
+	}},
+	{"[group.NAME]", "how zones are served that a catalog lists as of this group", []Setting{
+		{"send-to", `["harbour"]`, true, "peers that are told of changes and may transfer them"},
+		{"check-digest", `"never"`, false, "of what is fetched, by ZONEMD: never, present, always"},
+	}},
 	{"[[follow]]", "addresses of a name that follow those of another, which is somewhere else", []Setting{
 		{"zone", `"saltmarsh.example"`, true, "the zone"},
 		{"owner", `"@"`, true, "the name in it; @ is the zone itself"},
@@ -135,6 +146,7 @@ var Sections = []Section{
 		{"sign", `"standard"`, true, "the policy it is signed with; left out: unsigned"},
 		{"send-to", `["harbour"]`, true, "peers that are told of changes and may transfer it"},
 		{"fetch-from", `["harbour"]`, true, "its primaries: we are secondary, and it has no file here"},
+		{"group", `"hosting"`, true, "what it belongs to in catalogs, for those who follow them"},
 		{"keep", `"file"`, false, "file; or store: messages change it, its file only begins it"},
 		{"check-digest", `"never"`, false, "of what is fetched, by ZONEMD: never, present, always"},
 		{"audiences", `["inside"]`, true, "views with a file of their own: zones/NAME@AUDIENCE.zone"},

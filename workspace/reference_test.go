@@ -110,6 +110,7 @@ func TestReferenceStatesDefaults(t *testing.T) {
 		t.Errorf("the policy of the reference is\n%+v, without a word it is\n%+v", p, q)
 	}
 	full.Policies, bare.Policies = nil, nil
+	full.Groups, bare.Groups = nil, nil // the section has a name there
 	if !reflect.DeepEqual(full, bare) {
 		t.Errorf("the reference makes\n%+v, an empty file\n%+v", full, bare)
 	}
@@ -121,16 +122,16 @@ func TestReferenceExamples(t *testing.T) {
 	text := sample.ReplaceAllString(Reference(), "$1")
 	text = strings.NewReplacer(".NAME]", ".inside]").Replace(text)
 	// What needs other things: peers, secrets, folders, and choices that exclude others.
-	for _, key := range []string{"tsig", "tsig-also", "from", "send-to", "fetch-from", "wait-for", "parent", "bits", "CODE", "HOST", "jitter"} {
+	for _, key := range []string{"tsig", "tsig-also", "from", "send-to", "fetch-from", "members-from", "wait-for", "parent", "bits", "CODE", "HOST", "jitter"} {
 		text = regexp.MustCompile(`(?m)^(# )?`+key+` = .*$`).ReplaceAllString(text, "")
 	}
-	if c, said := read(t, text); len(said) > 0 || c == nil || len(c.Zones) != 1 || c.Audiences["inside"] == nil {
+	if c, said := read(t, text); len(said) > 0 || c == nil || len(c.Zones) != 2 || c.Audiences["inside"] == nil {
 		t.Errorf("the examples have findings: %q\n%s", said, text)
 	}
 }
 
 func TestExplainSetting(t *testing.T) {
-	for word, want := range map[string]string{"send-to": "[[zone]]", "zone": "[[zone]] [[check.allow]] [[follow]]", "POLICY": "[policy.NAME]", "[serve]": "[serve]", "listen": "[serve]", "nothing": ""} {
+	for word, want := range map[string]string{"send-to": "[[zone]] [[catalog]] [group.NAME]", "zone": "[[zone]] [[check.allow]] [[follow]]", "POLICY": "[policy.NAME]", "[serve]": "[serve]", "listen": "[serve]", "nothing": ""} {
 		var got []string
 		for _, x := range ExplainSetting(word) {
 			got = append(got, x.Section.Header)

@@ -160,6 +160,15 @@ func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 		}
 	}
 	zonePending(z, plain, say)
+	switch {
+	case z.Catalog != "":
+		say("listed by the catalog %s", strings.TrimSuffix(z.Catalog, "."))
+	case z.Members > 0:
+		say("a catalog: %s served as it says", ui.Plural(z.Members, "zone"))
+	}
+	if z.Clashes != "" {
+		bad("%s", z.Clashes)
+	}
 	e.zoneFollows(z, now, say)
 	e.zoneKeys(z, now, say, bad)
 	for _, p := range z.Peers {

@@ -53,6 +53,9 @@ type ZoneStatus struct {
 	NotStored string         `json:"not_stored,omitempty"` // why it could not be stored
 	Keys      *KeyState      `json:"keys,omitempty"`       // where we sign
 	Peers     []PeerStatus   `json:"peers,omitempty"`
+	Catalog   string         `json:"catalog,omitempty"` // the one that lists the zone
+	Members   int            `json:"members,omitempty"` // of a catalog that is followed
+	Clashes   string         `json:"clashes,omitempty"` // why it is not followed in all
 	Follows   []FollowStatus `json:"follows,omitempty"`
 	Pending   int            `json:"pending,omitempty"` // record sets that messages changed and the files do not have
 }
@@ -106,7 +109,7 @@ func zoneStatus(z *zonestate.ZoneStatus, explain func(error) string) ZoneStatus 
 	}
 	out := ZoneStatus{Zone: z.Zone, Audience: z.Audience, Role: z.Role, State: z.State, Serial: z.Serial, Source: z.Source, Signed: z.Signed, Names: z.Names, Records: z.Records, Since: z.Since,
 		Trouble: z.Trouble, Troubled: z.Troubled, From: z.From, Checked: z.Checked, NextCheck: z.NextCheck, Expires: z.Expires, Failing: z.Failing,
-		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: z.NotStored, Pending: z.Pending}
+		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: z.NotStored, Pending: z.Pending, Catalog: z.Catalog, Members: z.Members, Clashes: z.Clashes}
 	if z.Keys != nil {
 		k := KeyState(*z.Keys)
 		out.Keys = &k

@@ -153,6 +153,9 @@ func (a *Files) noSuchZone(dir string, name dnsname.Name, path string) error {
 		if z := c.Find(name); z != nil && z.Kept {
 			return KeptInStore(name)
 		}
+		if z := c.Find(name); z != nil && z.Catalog != nil && len(z.FetchFrom) == 0 {
+			return workspace.IsCatalog(z)
+		}
 		if z := c.Find(name); z != nil && len(z.FetchFrom) > 0 {
 			var from []string
 			for _, p := range z.FetchFrom {

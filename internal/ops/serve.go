@@ -238,6 +238,9 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 	}
 	for _, z := range c.Zones {
 		out.Zones = append(out.Zones, sv.zoneConfig(app, c, z, "", read[z.Sign]))
+		if z.Catalog != nil && len(z.FetchFrom) > 0 {
+			out.Catalogs = append(out.Catalogs, followed(c, z))
+		}
 		for _, a := range z.Audiences {
 			out.Zones = append(out.Zones, sv.zoneConfig(app, c, z, a.Name, read[z.Sign]))
 		}
@@ -258,6 +261,13 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 // the files on what becomes of it.
 func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, audience, read string) zonestate.Zone {
 	out := zonestate.Zone{Name: z.Name, Audience: audience, SendTo: askable(workspace.OfAudience(z.SendTo, audience)), Updates: updatesOf(c, z.Name, audience)}
+	if z.Catalog != nil {
+		out.Lists = true
+		if len(z.FetchFrom) == 0 {
+			out.Origin = catalogOf(c, z)
+			return out
+		}
+	}
 	path := c.File(z.Name)
 	if audience == "" {
 		out.Follows = app.followsOf(z)

@@ -152,7 +152,7 @@ func (v *view) version(z *served) *served {
 // Find implements answer.Source.
 func (v *view) Find(name []byte, above bool) (*zone.Snapshot, answer.State) {
 	z := v.t.find(name, above)
-	if z == nil {
+	if z == nil || z.cfg.Load().Lists {
 		return nil, answer.NotServed
 	}
 	return v.version(z).found()
@@ -168,10 +168,32 @@ func (v *view) Exact(name []byte) request.Zone {
 
 // SourceFor implements request.Zones.
 func (s *requests) SourceFor(from netip.Addr) answer.Source {
-	if v := s.table.Load().views.at(from); v != nil {
+	t := s.table.Load()
+	if v := t.views.at(from); v != nil {
 		return v
 	}
+	if t.hidden && !t.friends[from.Unmap()] {
+		return t.public
+	}
 	return s
+}
+
+// hide has strangers be told nothing of zones that are for peers alone.
+func (t *table) hide(s *Zones, cfg *Config) {
+	for i := range cfg.Zones {
+		z := &cfg.Zones[i]
+		t.hidden = t.hidden || z.Lists
+		for _, p := range slices.Concat(z.SendTo, z.fetchFrom()) {
+			if p.Key != nil {
+				continue
+			}
+			if t.friends == nil {
+				t.friends = map[netip.Addr]bool{}
+			}
+			t.friends[p.Address.Addr().Unmap()] = true
+		}
+	}
+	t.public = &view{s: s, t: t}
 }
 
 // ViewFor implements request.Zones.
@@ -184,6 +206,9 @@ func (s *requests) ViewFor(from netip.Addr, key *dnsname.Name) request.View {
 	}
 	if v := t.views.at(from); v != nil {
 		return v
+	}
+	if t.hidden && key == nil && !t.friends[from.Unmap()] {
+		return t.public
 	}
 	return s
 }

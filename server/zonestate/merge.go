@@ -19,7 +19,7 @@ func (s *Zones) takesUpdates(z *served) bool {
 	if cfg.files() == nil {
 		return false
 	}
-	return cfg.Updates != nil || len(cfg.Follows) > 0 || cfg.files().Once || !s.pendingOf(z).Empty()
+	return cfg.Updates != nil || len(cfg.Follows) > 0 || cfg.files().Once || cfg.files().Numbered || !s.pendingOf(z).Empty()
 }
 
 // pendingOf is what requests changed in a zone beside its files.

@@ -12,6 +12,10 @@ import (
 // where there is one, and is published: answered from, and sent to peers.
 type Zone struct {
 	Name dnsname.Name
+	// Lists tells that it is a catalog: only peers are answered (RFC 9432 §7). Catalog is the one that
+	// lists the zone itself; the zero name: none does.
+	Lists   bool
+	Catalog dnsname.Name
 	// Audience is for whom this version of the zone is; empty: for everyone for whom there is no other.
 	Audience string
 	Origin   Origin
@@ -42,6 +46,8 @@ type Files struct {
 	// Once tells that they are read while nothing is kept of the zone, and never again: from then on it
 	// is what the store has, and requests change it.
 	Once bool
+	// Numbered tells that their serials say nothing: the server gives them.
+	Numbered bool
 	// Work is about how much work it is to load: of many zones the small ones are in
 	// service first; nil is none.
 	Work func() int64

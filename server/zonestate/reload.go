@@ -54,8 +54,10 @@ var ErrSerial = errors.New("the serial did not move forward")
 func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	full := s.withMembers(cfg)
 	old := s.table.Load()
-	next, zones := s.tableFor(cfg)
+	next, zones := s.tableFor(full)
+	s.deleteFresh()
 	s.mostOfZone.Store(cfg.FetchedZone)
 	s.transfers.SetMost(cfg.FetchedTogether)
 	results := s.prepareAll(ctx, zones, by)
@@ -79,6 +81,7 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 	for _, j := range cfg.Jobs {
 		s.planJob(j, s.Now().Add(tendSoon))
 	}
+	s.followCatalogs(ctx) // they may have come from the store just now
 	return results
 }
 
@@ -164,6 +167,9 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 		zc := &cfg.Zones[i]
 		id := idOf(zc.Name, zc.Audience)
 		z := old.zones[id]
+		if _, other := s.catalogs.fresh[id]; other { // a zone of that name, and another one
+			z = nil
+		}
 		if z == nil || z.cfg.Load().Role().Fetches() != zc.Role().Fetches() {
 			z = &served{name: zc.Name, audience: zc.Audience, notified: map[string]peerState{}}
 		}
@@ -186,6 +192,7 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 		}
 	}
 	next.views = s.audiencesOf(cfg, next)
+	next.hide(s, cfg)
 	return next, zones
 }
 

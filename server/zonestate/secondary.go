@@ -203,6 +203,7 @@ func (s *Zones) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p 
 	}
 	s.planExpiry(z)
 	s.tellPeers(z)
+	s.catalogChanged(z)
 	return nil
 }
 

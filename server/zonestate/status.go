@@ -59,7 +59,10 @@ type ZoneStatus struct {
 	Keys      *keymanager.State // where we sign
 	Peers     []PeerStatus
 	Follows   []FollowState
-	Pending   int // record sets that messages changed and the files do not have
+	Catalog   string // the one that lists the zone; empty: none
+	Members   int    // of a catalog that is followed
+	Clashes   string // why it is not followed in all; empty: it is
+	Pending   int    // record sets that messages changed and the files do not have
 }
 
 // Trouble says whether something is wrong, and whether the world sees it.
@@ -94,8 +97,16 @@ func (s *Zones) Status() Status {
 	for _, a := range s.local {
 		st.Listen = append(st.Listen, a.String())
 	}
+	followed := s.catalogState.Load()
 	for _, z := range s.table.Load().zones {
-		st.Zones = append(st.Zones, s.zoneStatus(z))
+		one := s.zoneStatus(z)
+		if followed != nil {
+			one.Members, one.Clashes = followed.members[z.id()], followed.notes[z.id()]
+		}
+		if one.Clashes != "" {
+			one.Trouble = cmp.Or(one.Trouble, Ahead)
+		}
+		st.Zones = append(st.Zones, one)
 	}
 	slices.SortFunc(st.Zones, func(a, b ZoneStatus) int {
 		return cmp.Or(strings.Compare(a.Zone, b.Zone), strings.Compare(a.Audience, b.Audience))
@@ -134,6 +145,9 @@ func (s *Zones) zoneStatus(z *served) ZoneStatus {
 				st.State = "expired"
 			}
 		}
+	}
+	if !cfg.Catalog.IsZero() {
+		st.Catalog = cfg.Catalog.String()
 	}
 	if f := cfg.files(); f != nil && !f.Once && z.pending != nil {
 		for _, c := range z.pending.List() {

@@ -35,7 +35,9 @@ type Config struct {
 	Zones []Zone
 	// Audiences are those for which some zones have versions of their own.
 	Audiences []Audience
-	Jobs      []Job
+	// Catalogs are those of Zones whose members are served too.
+	Catalogs []Catalog
+	Jobs     []Job
 	// FetchedZone is the most octets of a transferred zone, 0 is transfer.DefaultMax;
 	// FetchedTogether bounds all that come in at one time, 0 does not.
 	FetchedZone, FetchedTogether int64
@@ -70,15 +72,17 @@ type Zones struct {
 	table atomic.Pointer[table]
 	sched *scheduler
 
-	mu      sync.Mutex // held while the configuration changes
-	cfg     *Config
-	start   time.Time
-	local   []netip.AddrPort
-	running *sync.WaitGroup // ends when all that was begun has
-	ending  <-chan struct{} // closed when the server ends
-	cpu     cpuPlaces
-	strange strangers
-	counts  request.Counts
+	mu    sync.Mutex // held while the configuration changes
+	cfg   *Config    // without what catalogs list
+	start time.Time
+	catalogs
+	catalogState atomic.Pointer[catalogState]
+	local        []netip.AddrPort
+	running      *sync.WaitGroup // ends when all that was begun has
+	ending       <-chan struct{} // closed when the server ends
+	cpu          cpuPlaces
+	strange      strangers
+	counts       request.Counts
 
 	mostOfZone atomic.Int64    // octets that are fetched of one zone
 	transfers  transfer.Budget // octets that are fetched together
@@ -92,11 +96,14 @@ type Zones struct {
 // table is the zones that are served. It is never
 // changed: a reload makes another.
 type table struct {
-	zones  map[string]*served   // by served.id, so that those for audiences are found by no name
-	views  audiences            // what some askers see in their place
-	depths uint64               // bit n: some zone's name has n labels (63: or more)
-	keys   map[string]*tsig.Key // of all peers, by the key of their name
-	peers  map[netip.Addr]bool  // where peers are
+	zones   map[string]*served   // by served.id, so that those for audiences are found by no name
+	views   audiences            // what some askers see in their place
+	depths  uint64               // bit n: some zone's name has n labels (63: or more)
+	hidden  bool                 // some zones answer no strangers; see public
+	public  *view                // what strangers see then
+	friends map[netip.Addr]bool  // peers that are known by their addresses
+	keys    map[string]*tsig.Key // of all peers, by the key of their name
+	peers   map[netip.Addr]bool  // where peers are
 
 	identity *request.Identity
 }
