@@ -32,7 +32,16 @@ func (r *KeySet) others(k *Key, does func(*Key) bool) bool {
 
 // MayRetire tells why a key must not be taken out of use now; nil if it may. ds
 // reports whether the parent's servers show its DS; nil asks what was last seen.
+// Retiring the key of another operator withdraws nothing but the wish for its DS:
+// what is needed is a key of our own that is to have one, which CDS tells the parent (RFC 8901 §8).
 func (r *KeySet) MayRetire(k *Key, ds *bool) error {
+	if k.Foreign {
+		if !r.others(k, func(o *Key) bool { return o.SignKeys && o.DS }) {
+			return &RefusedError{Breaks: fmt.Sprintf("no key of ours takes the place of key %d at the parent: the chain of trust would end", k.Tag),
+				Until: "it is safe when one of ours that signs the zone's keys has its DS there"}
+		}
+		return nil
+	}
 	if k.SignZone && !r.others(k, func(o *Key) bool { return o.SignZone }) {
 		return &RefusedError{Breaks: fmt.Sprintf("key %d is the last that signs the zone: resolvers would reject every answer once its signatures expire", k.Tag),
 			Until: "it is safe when another has taken its place"}

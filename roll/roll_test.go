@@ -222,6 +222,20 @@ func TestGuards(t *testing.T) {
 	if err := r.MayRetire(zsk, nil); err != nil {
 		t.Errorf("one ZSK of two: %v", err)
 	}
+	foreign := key(5, rr.ED25519, signer.KSK)
+	foreign.Foreign, foreign.Publish, foreign.DS, foreign.State = true, true, true, roll.Published
+	both := &roll.KeySet{Keys: []*roll.Key{ksk, foreign}}
+	if err := both.MayRetire(foreign, &yes); err != nil {
+		t.Errorf("the wish for another operator's DS beside ours: %v", err)
+	}
+	refused("another operator's key while the parent names it", both.MayRemove(foreign, at, &yes, fixed()), "parent's DS names key 5", time.Time{})
+	foreign.Retire(at)
+	if !foreign.Publish {
+		t.Error("the key of another operator left with the wish for its DS")
+	}
+	ksk.DS = false
+	refused("the only key that is to have a DS", both.MayRetire(foreign, &yes), "takes the place of key 5 at the parent", time.Time{})
+	ksk.DS = true
 	refused("a ZSK that signs", r.MayRemove(zsk, at, nil, fixed()), "signs the zone", time.Time{})
 	zsk.Retire(at)
 	refused("a ZSK that signed until now", r.MayRemove(zsk, at.Add(time.Hour), nil, fixed()), "caches hold signatures of key 2", at.Add(2*time.Hour))

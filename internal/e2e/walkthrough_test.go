@@ -1,0 +1,221 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"fencepost/dnsname"
+	"fencepost/resolve"
+	"fencepost/rr"
+	"fencepost/validate"
+)
+
+// walkTTL is every TTL of the zones, in seconds.
+const walkTTL = 2
+
+// resolvers are all that could ask: with what they may still have of the DS and the keys, from whichever
+// server, they validate what any server that they could be sent to says now.
+type resolvers struct {
+	t        *testing.T
+	anchors  []rr.Record
+	registry netip.AddrPort
+	servers  map[string]netip.AddrPort // by the name of the server
+
+	mu    sync.Mutex
+	times map[string]*remembered // DS and DNSKEY sets by their text
+	asked int
+	both  int // mixes of one operator's keys and the other's answers
+}
+
+// remembered is a set that caches may have.
+type remembered struct {
+	records []rr.Record
+	from    string
+	until   time.Time
+}
+
+func (r *resolvers) ask(at netip.AddrPort, name dnsname.Name, typ rr.Type) ([]rr.Record, error) {
+	resp, err := resolve.Ask(r.t.Context(), at, resolve.Request{Name: name, Type: typ, DO: true, Timeout: 5 * time.Second})
+	if err != nil {
+		return nil, err
+	}
+	return slices.Concat(resp.Answer, resp.Authority), nil
+}
+
+// remember keeps a set as long as caches do.
+func (r *resolvers) remember(kind, from string, records []rr.Record) {
+	key := kind + from + fmt.Sprint(records)
+	r.times[key] = &remembered{records, from, time.Now().Add(walkTTL * time.Second)}
+	for k, m := range r.times {
+		if time.Now().After(m.until) {
+			delete(r.times, k)
+		}
+	}
+}
+
+// look asks once around.
+func (r *resolvers) look() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	above, zone := dnsname.MustParse("example."), dnsname.MustParse("tides.example.")
+	above2, err := r.ask(r.registry, above, rr.TypeDNSKEY)
+	ds, err2 := r.ask(r.registry, zone, rr.TypeDS)
+	ns, err3 := resolve.Ask(r.t.Context(), r.registry, resolve.Request{Name: zone, Type: rr.TypeNS, Timeout: 5 * time.Second})
+	if err != nil || err2 != nil || err3 != nil {
+		return // the registry reloads
+	}
+	r.remember("DS", "", ds)
+	var at []string
+	for _, rec := range ns.Authority {
+		if host, err := dnsname.FromWire(rec.Data); err == nil && rec.Type == rr.TypeNS && r.servers[host.String()].IsValid() {
+			at = append(at, host.String())
+		}
+	}
+	for _, host := range at {
+		if keys, err := r.ask(r.servers[host], zone, rr.TypeDNSKEY); err == nil {
+			r.remember("DNSKEY", host, keys)
+		}
+	}
+	for _, host := range at {
+		for _, q := range []struct {
+			name string
+			t    rr.Type
+		}{{"www.tides.example.", rr.TypeA}, {"none.tides.example.", rr.TypeA}, {"x.w.tides.example.", rr.TypeTXT}, {"www.tides.example.", rr.TypeMX}} {
+			name := dnsname.MustParse(q.name)
+			records, err := r.ask(r.servers[host], name, q.t)
+			if err != nil {
+				continue
+			}
+			r.judge(host, above2, records, name, q.t)
+		}
+	}
+}
+
+// judge validates an answer with each mix of what caches may have.
+func (r *resolvers) judge(host string, above, records []rr.Record, name dnsname.Name, t rr.Type) {
+	for dsKey, ds := range r.times {
+		if !strings.HasPrefix(dsKey, "DS") {
+			continue
+		}
+		for key, keys := range r.times {
+			if !strings.HasPrefix(key, "DNSKEY") {
+				continue
+			}
+			v := validate.NewPool(above, ds.records, keys.records, records).Validate(r.anchors, name, t, time.Now())
+			if r.asked++; keys.from != host {
+				r.both++
+			}
+			if v.Status != validate.Secure {
+				r.t.Errorf("%s %s from %s, with the keys from %s: %s: %s", name, t, host, keys.from, v.Status, v.Reason)
+			}
+		}
+	}
+}
+
+// The walk-through of docs/signing.md for two operators of one zone, as it stands there: whatever
+// resolvers have in their caches meanwhile, all of it validates (G-23 to G-26).
+func TestTwoOperators(t *testing.T) {
+	text := read(t, filepath.Join("..", "..", "docs", "signing.md"))
+	_, text, found := strings.Cut(text, "## Two operators for one zone")
+	_, text, hasBlock := strings.Cut(text, "```console\n")
+	text, _, _ = strings.Cut(text, "```")
+	if !found || !hasBlock {
+		t.Fatal("docs/signing.md has no such walk-through")
+	}
+	top := t.TempDir()
+	at := map[string]netip.AddrPort{}
+	for _, n := range []string{"north", "south", "registry"} {
+		at[n] = netip.MustParseAddrPort(fmt.Sprintf("127.0.0.1:%d", freePort(t)))
+	}
+	for n, denial := range map[string]string{"north": "nsec", "south": "nsec3"} {
+		write(t, filepath.Join(top, n, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [%q]\n[peer.registry]\naddress = %q\n[policy.standard]\ndnskey-ttl = %d\nmargin = \"0s\"\ndenial = %q\n[[zone]]\nname = \"tides.example\"\nsign = \"standard\"\nparent = [\"registry\"]\n", at[n], at["registry"], walkTTL, denial))
+		write(t, filepath.Join(top, n, "zones", "tides.example.zone"), fmt.Sprintf("$TTL %d\n@ SOA ns.north.example. h.north.example. 1 5400 1200 1209600 %[1]d\n@ NS ns.north.example.\nwww A 192.0.2.80\n*.w TXT wild\n", walkTTL))
+	}
+	write(t, filepath.Join(top, "registry", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [%q]\n[policy.standard]\ndnskey-ttl = %d\n[address-override]\n\"ns.north.example\" = %q\n\"ns.south.example\" = %q\n[[zone]]\nname = \"example\"\nsign = \"standard\"\n", at["registry"], walkTTL, at["north"], at["south"]))
+	write(t, filepath.Join(top, "registry", "zones", "example.zone"), fmt.Sprintf("$TTL %d\n@ SOA ns.other. h.other. 1 5400 1200 1209600 %[1]d\n@ NS ns.other.\n@ NS ns2.other.\ntides NS ns.north.example.\nns.north A 192.0.2.1\nns.south A 192.0.2.2\n", walkTTL))
+	serve(t, filepath.Join(top, "north"))
+	serve(t, filepath.Join(top, "registry"))
+	registry := filepath.Join(top, "registry")
+	eventually(t, "the registry takes the first DS", func() bool {
+		fp(t, registry, "delegate", "example", "tides.example", "--follow", "--first")
+		return strings.Contains(read(t, filepath.Join(registry, "zones", "example.zone")), "DS")
+	})
+	ok(t, registry, "reload")
+	r := &resolvers{t: t, registry: at["registry"], servers: map[string]netip.AddrPort{"ns.north.example.": at["north"], "ns.south.example.": at["south"]}, times: map[string]*remembered{}}
+	keys, err := r.ask(at["registry"], dnsname.MustParse("example."), rr.TypeDNSKEY)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range keys {
+		if k.Type == rr.TypeDNSKEY {
+			r.anchors = append(r.anchors, k)
+		}
+	}
+	time.Sleep(2 * walkTTL * time.Second) // resolvers have the DS
+	ctx, cancel := context.WithCancel(t.Context())
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			r.look()
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
+	walk(t, top, text)
+	cancel()
+	wg.Wait()
+	if r.both < 50 || r.asked < 500 {
+		t.Errorf("%d answers were validated, %d with the keys of the other operator: too few to tell anything", r.asked, r.both)
+	}
+	if ds, err := r.ask(at["registry"], dnsname.MustParse("tides.example."), rr.TypeDS); err != nil || strings.Count(fmt.Sprint(ds), " DS ")+strings.Count(fmt.Sprint(ds), "\tDS\t") != 1 {
+		t.Errorf("the registry has %v (%v)", ds, err)
+	}
+}
+
+// walk goes through commands as they stand in a text: WORKSPACE$ COMMAND, and waits.
+func walk(t *testing.T, top, text string) {
+	t.Helper()
+	tag := func(n string) (found string) {
+		eventually(t, n+" has a key", func() bool {
+			for _, l := range strings.Split(fp(t, filepath.Join(top, n), "key", "list", "tides.example").out, "\n") {
+				if f := strings.Fields(l); len(f) > 1 && f[1] == "single" {
+					found = f[0]
+				}
+			}
+			return found != ""
+		})
+		return found
+	}
+	tags := map[string]string{}
+	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		where, command, isCommand := strings.Cut(line, "$ fencepost ")
+		switch {
+		case strings.HasPrefix(line, "# wait"):
+			time.Sleep(2 * walkTTL * time.Second)
+		case strings.HasPrefix(line, "#"):
+		case !isCommand:
+			t.Fatalf("%q is no command", line)
+		case command == "serve":
+			serve(t, filepath.Join(top, where))
+		default:
+			words := strings.Fields(command)
+			for i, w := range words {
+				if tags[w] != "" {
+					words[i] = tags[w]
+				}
+			}
+			ok(t, filepath.Join(top, where), words...)
+			if strings.HasPrefix(command, "key new ") {
+				for _, n := range []string{"north", "south"} {
+					tags[strings.ToUpper(n)] = tag(n)
+				}
+			}
+		}
+	}
+}
