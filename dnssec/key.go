@@ -58,11 +58,20 @@ func ParseDNSKEY(data []byte) (*PublicKey, error) {
 
 // Revoked is the tag that the key has once it is revoked: the flag is part of
 // what the tag is made of (RFC 5011 §2.1, RFC 4034 App. B).
-func (k *PublicKey) Revoked() uint16 {
-	data := append([]byte(nil), k.Data...)
-	data[1] |= byte(FlagRevoked)
-	return KeyTag(data)
+func (k *PublicKey) Revoked() uint16 { return k.Revoke().Tag }
+
+// Revoke is the key as it is published once it is revoked.
+func (k *PublicKey) Revoke() *PublicKey {
+	out := *k
+	out.Data = append([]byte(nil), k.Data...)
+	out.Data[1] |= byte(FlagRevoked)
+	out.Flags |= FlagRevoked
+	out.Tag = KeyTag(out.Data)
+	return &out
 }
+
+// Revoke is the key that signs as what it is published as once it is revoked.
+func (k *Key) Revoke() *Key { return &Key{PublicKey: k.PublicKey.Revoke(), signer: k.signer} }
 
 // Bits is the size of an RSA key's modulus, or of a point's coordinate.
 func (k *PublicKey) Bits() int { return keyBits(k.Algorithm, k.Data[4:]) }

@@ -95,7 +95,7 @@ func (w *Observer) judge(soa, keys *resolve.Response) string {
 	}
 	var want, wantKeySigs, wantZoneSigs []resolve.Signer
 	for _, e := range w.ring.Keys {
-		t := resolve.Signer{Algorithm: e.Public.Algorithm, Tag: e.Tag}
+		t := resolve.Signer{Algorithm: e.Public.Algorithm, Tag: e.Shown().Tag}
 		if e.Publish {
 			want = append(want, t)
 		}
@@ -216,7 +216,9 @@ func (w *Observer) rejected(have [][]byte) bool {
 		return false
 	}
 	return !slices.ContainsFunc(have, func(ds []byte) bool {
-		return slices.ContainsFunc(w.ring.Keys, func(e *keyring.Entry) bool { return e.Publish && e.SignKeys && matchesDS(w.zone, e.Public, ds) })
+		return slices.ContainsFunc(w.ring.Keys, func(e *keyring.Entry) bool {
+			return e.Publish && e.SignKeys && !e.Revoked && matchesDS(w.zone, e.Public, ds)
+		})
 	})
 }
 

@@ -20,6 +20,9 @@ type Policy struct {
 	CDS CDSUse
 	// Renew is how long keys are used before the next take their place.
 	Renew roll.Lifetimes
+	// Revoke tells that others follow the zone's keys as trust anchors: new ones wait
+	// until they are trusted, and old ones are revoked (RFC 5011).
+	Revoke bool
 	// Margin, ExpectServers and ExpectParent are those of roll.Timing.
 	Margin, ExpectServers, ExpectParent time.Duration
 	PassphraseFile                      string // opens protected keys; empty: none
@@ -55,7 +58,7 @@ const unknownDSTTL = 86400
 
 // Timing are the waits for the keys of a zone.
 func (p *Policy) Timing(ring *keyring.Ring) roll.Timing {
-	t := roll.Timing{Keys: ring.TTLs.Keys, Data: ring.TTLs.Data, DS: ring.TTLs.DS, Margin: p.Margin, ExpectServers: p.ExpectServers, ExpectParent: p.ExpectParent}
+	t := roll.Timing{Keys: ring.TTLs.Keys, Data: ring.TTLs.Data, DS: ring.TTLs.DS, Followed: p.Revoke, Margin: p.Margin, ExpectServers: p.ExpectServers, ExpectParent: p.ExpectParent}
 	if len(t.DS) == 0 {
 		t.DS = roll.TTLs{{Seconds: unknownDSTTL}}
 	}
@@ -99,10 +102,18 @@ func (p *Policy) Demanded(ring *keyring.Ring) roll.Kind {
 	return ""
 }
 
+// kind is how the policy does a kind of rollover.
+func (p *Policy) kind(k roll.Kind) roll.Kind {
+	if p.Revoke {
+		return k.Revoking()
+	}
+	return k
+}
+
 // roles are those that keys for a kind of rollover have.
 func (p *Policy) roles(kind roll.Kind) []signer.Role {
 	switch kind {
-	case roll.RollKSK, roll.EmergencyKSK:
+	case roll.RollKSK, roll.RollKSKRevoke, roll.EmergencyKSK:
 		return []signer.Role{signer.KSK}
 	case roll.RollZSK, roll.EmergencyZSK:
 		return []signer.Role{signer.ZSK}

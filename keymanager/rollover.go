@@ -16,7 +16,7 @@ var ErrSigned = errors.New("the zone is signed already")
 // Start begins a rollover on an open ring, which the caller saves. An emergency takes the
 // place of a rollover that is going on: it then replaces every key as fast as caches permit.
 func (p *Policy) Start(ring *keyring.Ring, kind roll.Kind, reason string, now time.Time) error {
-	if kind.Emergency() {
+	if kind = p.kind(kind); kind.Emergency() {
 		p = p.emergency(ring)
 	}
 	if reason == "" {
@@ -61,6 +61,7 @@ func (p *Policy) startDue(ring *keyring.Ring, now time.Time) (time.Time, error) 
 	if k := p.Demanded(ring); k != "" {
 		kind, when, reason = k, now, "the policy asks for other keys"
 	}
+	kind = p.kind(kind)
 	if kind == "" || now.Before(when) {
 		return when, nil
 	}

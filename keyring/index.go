@@ -72,6 +72,7 @@ var shows = []struct {
 	{"signs-keys", func(k *roll.Key) *bool { return &k.SignKeys }},
 	{"signs-zone", func(k *roll.Key) *bool { return &k.SignZone }},
 	{"ds", func(k *roll.Key) *bool { return &k.DS }},
+	{"revoked", func(k *roll.Key) *bool { return &k.Revoked }},
 }
 
 const head = `# The keys of this zone and where each is in its life. Written by fencepost; the

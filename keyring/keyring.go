@@ -345,10 +345,22 @@ func writeFile(path string, text []byte) error {
 func (r *Ring) Signers() (out []signer.Key) {
 	for _, e := range r.Keys {
 		if e.Publish || e.SignKeys || e.SignZone || e.DS {
-			out = append(out, signer.Key{PublicKey: e.Public, Private: e.Private, Publish: e.Publish, SignKeys: e.SignKeys, SignZone: e.SignZone, DS: e.DS})
+			private := e.Private
+			if e.Revoked && private != nil {
+				private = private.Revoke()
+			}
+			out = append(out, signer.Key{PublicKey: e.Shown(), Private: private, Publish: e.Publish, SignKeys: e.SignKeys, SignZone: e.SignZone, DS: e.DS})
 		}
 	}
 	return out
+}
+
+// Shown is the key as the zone shows it: with the flag of a revoked one, if it is.
+func (e *Entry) Shown() *dnssec.PublicKey {
+	if e.Revoked {
+		return e.Public.Revoke()
+	}
+	return e.Public
 }
 
 // Signing picks the keys that sign now.
@@ -360,7 +372,7 @@ func (r *Ring) Shows() string {
 	var words []string
 	for _, e := range r.Keys {
 		if e.Publish || e.SignKeys || e.SignZone || e.DS {
-			words = append(words, fmt.Sprintf("%d/%d/%v%v%v%v", e.Algorithm, e.Tag, bit(e.Publish), bit(e.SignKeys), bit(e.SignZone), bit(e.DS)))
+			words = append(words, fmt.Sprintf("%d/%d/%v%v%v%v", e.Algorithm, e.Shown().Tag, bit(e.Publish), bit(e.SignKeys), bit(e.SignZone), bit(e.DS)))
 		}
 	}
 	if r.Roll.Deletes() {

@@ -23,7 +23,7 @@ func (e *RefusedError) Error() string {
 // others are the keys besides k that do what k does.
 func (r *KeySet) others(k *Key, does func(*Key) bool) bool {
 	for _, o := range r.Keys {
-		if o != k && !o.Foreign && o.Algorithm == k.Algorithm && does(o) {
+		if o != k && !o.Foreign && !o.Revoked && o.Algorithm == k.Algorithm && does(o) {
 			return true
 		}
 	}
@@ -78,6 +78,11 @@ func (r *KeySet) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
 		}
 	} else if err := r.named(k, ds); err != nil {
 		return err
+	}
+	if at, ok := k.Since[Revoked]; ok && k.Revoked {
+		if safe := at.Add(t.forget() + t.Margin); now.Before(safe) {
+			return &RefusedError{Breaks: fmt.Sprintf("key %d was revoked on %s: those who follow trust anchors have to see that it was", k.Tag, at.UTC().Format("2006-01-02 15:04 UTC")), Safe: safe}
+		}
 	}
 	if k.SignZone {
 		return &RefusedError{Breaks: fmt.Sprintf("key %d signs the zone: caches hold its signatures, which need it", k.Tag),

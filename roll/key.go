@@ -54,6 +54,9 @@ type Key struct {
 	SignKeys bool // it signs the DNSKEY set
 	SignZone bool // it signs everything else
 	DS       bool // the parent is to have its DS
+	// Revoked tells that its DNSKEY has the flag that says it is not to be trusted any
+	// more (RFC 5011 §2.1), which gives it another tag. There is no way back.
+	Revoked bool
 	// Seen is since when every server of the parent has shown its DS; zero if
 	// they do not.
 	Seen time.Time
@@ -64,7 +67,7 @@ type Key struct {
 
 // enter puts the key into a state.
 func (k *Key) enter(s State, now time.Time) {
-	if s == "" || k.State == s {
+	if s == "" || k.State == s || s == Revoked && !k.Revoked {
 		return
 	}
 	k.State = s

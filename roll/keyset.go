@@ -100,7 +100,7 @@ func (r *KeySet) Signs() bool {
 	keys, zone := false, false
 	for _, k := range r.Keys {
 		if !k.Foreign {
-			keys, zone = keys || k.SignKeys, zone || k.SignZone
+			keys, zone = keys || k.SignKeys && !k.Revoked, zone || k.SignZone
 		}
 	}
 	return keys && zone
@@ -147,7 +147,7 @@ func (r *KeySet) NeedsParent() bool { return r.Roll != nil && plans[r.Roll.Kind]
 
 // Description says what a kind does.
 func (k Kind) Description() string {
-	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollAlgorithm: "the algorithm is changed",
+	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollKSKRevoke: "the KSK is replaced and revoked", RollAllRevoke: "the keys are replaced and revoked", RollAlgorithm: "the algorithm is changed",
 		EmergencyZSK: "the ZSK is replaced as fast as caches permit", EmergencyKSK: "the KSK is replaced as fast as caches permit", EmergencyAll: "the keys are replaced as fast as caches permit", EmergencyMixed: "the keys are replaced as fast as caches permit",
 		GoSecure: "the zone becomes signed", GoInsecure: "the zone becomes unsigned"}[k]
 }
@@ -452,6 +452,9 @@ func (r *KeySet) Due(l Lifetimes, t *Timing) (kind Kind, when time.Time) {
 			continue
 		}
 		at := began.Add(life).Add(-t.ExpectServers - t.Margin - t.Keys.Now())
+		if t.Followed && k.entryPoint() {
+			at = at.Add(t.Keys.Now() - t.learn())
+		}
 		if when.IsZero() || at.Before(when) {
 			kind, when = what, at
 		}

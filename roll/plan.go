@@ -17,6 +17,10 @@ const (
 	RollKSK       Kind = "ksk"       // double KSK (RFC 7583 §3.3.1)
 	RollAll       Kind = "keys"      // single keys, or all of them (RFC 6781 §4.1.3)
 	RollAlgorithm Kind = "algorithm" // conservative (RFC 6781 §4.1.4)
+	// The same for zones whose keys are followed as trust anchors: the old entry point
+	// is revoked before it goes (RFC 5011 §6, RFC 7583 §3.3.4).
+	RollKSKRevoke Kind = "ksk-revoke"
+	RollAllRevoke Kind = "keys-revoke"
 	EmergencyZSK  Kind = "zsk-fast"  // double signature (RFC 7583 §3.2.2)
 	EmergencyKSK  Kind = "ksk-fast"  // double RRset (RFC 7583 §3.3.3)
 	EmergencyAll  Kind = "keys-fast" // both
@@ -38,15 +42,18 @@ const (
 	unsign                       // it signs the zone no more
 	ask                          // the parent is asked for its DS, if it is an entry point
 	withdraw                     // the parent is asked to have its DS no more
+	revoke                       // its DNSKEY says that it is not to be trusted, if it is an entry point
 )
 
 // cache is a kind of content of caches that a step waits for to expire.
 type cache uint8
 
 const (
-	keysInCache cache = 1 << iota // DNSKEY sets
-	dataInCache                   // any data with or without signatures, and negative answers
-	dsInCache                     // DS sets of the parent
+	keysInCache   cache = 1 << iota // DNSKEY sets
+	dataInCache                     // any data with or without signatures, and negative answers
+	dsInCache                       // DS sets of the parent
+	anchorsLearn                    // not caches, but those who follow trust anchors: they trust what is new
+	anchorsForget                   // and have seen what is revoked
 )
 
 // step is one row of a plan.
@@ -92,9 +99,23 @@ var plans = map[Kind][]step{
 		{title: "sign with the new keys", new: sign, old: unsign, newAt: Active, oldAt: Retired, oldDone: Dead, wait: dataInCache, back: back{to: 1}},
 		{title: "remove the old keys", newAt: Active, old: unpublish, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
+	RollKSKRevoke: {
+		// Nobody trusts a new key before the wait is over: until then it goes as it came.
+		{title: "publish the new key", new: publish, newAt: Published, newDone: Ready, wait: keysInCache | anchorsLearn, back: back{to: 3}},
+		{title: "change the DS at the parent", new: ask, old: withdraw, parent: true, newSeen: Active, oldSeen: Retired, wait: dsInCache, back: back{to: 1}},
+		{title: "revoke the old key", newAt: Active, old: revoke, oldAt: Revoked, oldDone: Dead, wait: keysInCache | anchorsForget, back: noWayBack("the old key is revoked")},
+		{title: "remove the old key", newAt: Active, old: unpublish, oldAt: Removed, back: noWayBack("the old key has left the zone")},
+	},
+	RollAllRevoke: {
+		{title: "publish the new keys", new: publish, newAt: Published, newDone: Ready, wait: keysInCache | anchorsLearn, back: back{to: 4}},
+		{title: "change the DS at the parent", new: ask, old: withdraw, parent: true, wait: dsInCache, back: back{to: 1}},
+		{title: "sign with the new keys", new: sign, old: unsign, newAt: Active, oldAt: Retired, wait: dataInCache, back: back{to: 1}},
+		{title: "revoke the old keys", newAt: Active, old: revoke, oldAt: Revoked, oldDone: Dead, wait: keysInCache | anchorsForget, back: noWayBack("the old keys are revoked")},
+		{title: "remove the old keys", newAt: Active, old: unpublish, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
+	},
 	RollAlgorithm: {
 		{title: "sign with the new algorithm too", new: sign, wait: dataInCache, back: back{to: 4}},
-		{title: "publish the new keys", new: publish, newAt: Published, newDone: Ready, wait: keysInCache, back: back{to: 3}},
+		{title: "publish the new keys", new: publish, newAt: Published, newDone: Ready, wait: keysInCache | anchorsLearn, back: back{to: 3}},
 		{title: "change the DS at the parent", new: ask, old: withdraw, parent: true, newSeen: Active, oldSeen: Retired, wait: dsInCache, back: back{to: 2}},
 		{title: "take the old keys out", old: unpublish, oldDone: Dead, wait: keysInCache, back: back{to: 1}},
 		{title: "remove the old signatures", newAt: Active, old: unsign, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
@@ -158,6 +179,9 @@ func (c change) apply(k *Key) {
 	if c&withdraw != 0 {
 		k.DS = false
 	}
+	if c&revoke != 0 && k.entryPoint() {
+		k.Revoked = true
+	}
 }
 
 // Timing is how long things take and stay in caches.
@@ -165,6 +189,8 @@ type Timing struct {
 	Keys TTLs // of the DNSKEY set
 	Data TTLs // the longest in the zone, negative answers included
 	DS   TTLs // of the DS set at the parent
+	// Followed tells that some follow the zone's keys as trust anchors (RFC 5011).
+	Followed bool
 	// Margin is added to each wait.
 	Margin time.Duration
 	// Figures for looking ahead only; what really happens is seen. ExpectServers is
@@ -187,8 +213,35 @@ func (t *Timing) after(c cache, from time.Time) time.Time {
 			}
 		}
 	}
+	for _, one := range []struct {
+		cache
+		time.Duration
+	}{{anchorsLearn, t.learn()}, {anchorsForget, t.forget()}} {
+		if end := from.Add(one.Duration + t.Margin); c&one.cache != 0 && t.Followed && end.After(latest) {
+			latest = end
+		}
+	}
 	return latest
 }
+
+// holdDown is how long a key has to be seen before it is trusted, and how long one that
+// is revoked stays in the zone (RFC 5011 §2.4).
+const holdDown = 30 * 24 * time.Hour
+
+// query is how often those who follow trust anchors ask at the least (RFC 7583 §3.3.4.1).
+func (t *Timing) query() time.Duration {
+	longest := uint32(0)
+	for _, ttl := range t.Keys {
+		longest = max(longest, ttl.Seconds)
+	}
+	return max(time.Hour, min(15*24*time.Hour, time.Duration(longest)*time.Second/2))
+}
+
+// learn is how long it takes until all who follow trust anchors trust a new key.
+func (t *Timing) learn() time.Duration { return holdDown + 2*t.query() }
+
+// forget is how long a revoked key stays.
+func (t *Timing) forget() time.Duration { return holdDown + t.query() }
 
 // tags are the tags of keys.
 func tags(keys []*Key) (out []uint16) {
@@ -204,12 +257,23 @@ func (k Kind) Emergency() bool {
 	return k == EmergencyZSK || k == EmergencyKSK || k == EmergencyAll
 }
 
+// Revoking is the kind that does the same and revokes the old keys; k where there is none.
+func (k Kind) Revoking() Kind {
+	switch k {
+	case RollKSK:
+		return RollKSKRevoke
+	case RollAll:
+		return RollAllRevoke
+	}
+	return k
+}
+
 // roles that a kind replaces.
 func (k Kind) replaces(r signer.Role) bool {
 	switch k {
 	case RollZSK, EmergencyZSK:
 		return r == signer.ZSK
-	case RollKSK, EmergencyKSK:
+	case RollKSK, RollKSKRevoke, EmergencyKSK:
 		return r == signer.KSK
 	}
 	return true

@@ -236,6 +236,17 @@ func TestGuards(t *testing.T) {
 	ksk.DS = false
 	refused("the only key that is to have a DS", both.MayRetire(foreign, &yes), "takes the place of key 5 at the parent", time.Time{})
 	ksk.DS = true
+	gone := key(6, rr.ED25519, signer.KSK)
+	gone.Publish, gone.SignKeys, gone.Revoked, gone.State, gone.Since = true, true, true, roll.Revoked, map[roll.State]time.Time{roll.Revoked: at}
+	alone := &roll.KeySet{Keys: []*roll.Key{ksk, zsk, gone}}
+	refused("the last KSK besides a revoked one", alone.MayRetire(ksk, &no), "last that signs the zone's keys", time.Time{})
+	refused("one that was just revoked", alone.MayRemove(gone, at, &no, fixed()), "key 6 was revoked on", at.Add(30*24*time.Hour+time.Hour))
+	if err := alone.MayRemove(gone, at.Add(31*24*time.Hour), &no, fixed()); err != nil {
+		t.Errorf("one that was revoked for long enough: %v", err)
+	}
+	if alone.Keys = alone.Keys[1:]; alone.Signs() {
+		t.Error("a revoked key alone signs the keys")
+	}
 	refused("a ZSK that signs", r.MayRemove(zsk, at, nil, fixed()), "signs the zone", time.Time{})
 	zsk.Retire(at)
 	refused("a ZSK that signed until now", r.MayRemove(zsk, at.Add(time.Hour), nil, fixed()), "caches hold signatures of key 2", at.Add(2*time.Hour))

@@ -58,6 +58,15 @@ func (c cache) words(t *Timing) (out []string) {
 			out = append(out, one.text+" (TTL "+Span(one.ttl)+")")
 		}
 	}
+	for _, one := range []struct {
+		cache
+		long time.Duration
+		text string
+	}{{anchorsLearn, t.learn(), "those who follow trust anchors to trust the new key"}, {anchorsForget, t.forget(), "those who follow trust anchors to see that the key is revoked"}} {
+		if c&one.cache != 0 && t.Followed {
+			out = append(out, one.text+" ("+Span(one.long)+", RFC 5011)")
+		}
+	}
 	if len(out) > 0 && t.Margin > 0 {
 		out[len(out)-1] += " and " + Span(t.Margin) + " of margin"
 	}

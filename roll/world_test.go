@@ -58,13 +58,75 @@ type world struct {
 	asked   content           // the DS that the parent should have
 	caches  map[string][]held // by kind
 	log     []string
+	stride  int // the most minutes that a tick takes
+	// Those who follow the keys as trust anchors, if there are any.
+	followers []*follower
+}
+
+// follower keeps trust anchors up to date as RFC 5011 §4 has it.
+type follower struct {
+	next   time.Time
+	states map[string]string // "pending", "valid", "missing", "revoked" by key
+	since  map[string]time.Time
+}
+
+// poll asks: the set is believed if one that is trusted signed it, and a key that is
+// revoked if it signed that itself.
+func (f *follower) poll(keys content, now time.Time) (trusted bool) {
+	for k, s := range f.states {
+		trusted = trusted || (s == "valid" || s == "missing") && has(keys.keys, k) && has(keys.keySigs, k)
+	}
+	if !trusted {
+		return false
+	}
+	for k, s := range f.states {
+		switch {
+		case has(keys.keys, k+"!") && has(keys.keySigs, k+"!"):
+			f.states[k] = "revoked"
+		case s == "pending" && !has(keys.keys, k):
+			delete(f.states, k)
+		case s == "pending" && now.Sub(f.since[k]) >= 30*24*time.Hour, s == "missing" && has(keys.keys, k):
+			f.states[k] = "valid"
+		case s == "valid" && !has(keys.keys, k):
+			f.states[k] = "missing"
+		}
+	}
+	for _, k := range strings.Fields(keys.keys) {
+		if !strings.HasSuffix(k, "!") && has(keys.keySigs, k) && f.states[k] == "" { // as if with the SEP flag
+			f.states[k], f.since[k] = "pending", now
+		}
+	}
+	return true
+}
+
+// follow lets those poll whose time it is, each at the server it likes.
+func (w *world) follow() {
+	w.t.Helper()
+	for _, f := range w.followers {
+		if w.now.Before(f.next) {
+			continue
+		}
+		have := w.servers[w.r.IntN(len(w.servers))].have
+		if !f.poll(have.keys, w.now) {
+			w.t.Fatalf("at %s one who follows trust anchors finds none: %v\nDNSKEY %q signed by %q\n%s", w.now.Format(time.RFC3339), f.states, have.keys.keys, have.keys.keySigs, strings.Join(w.log, "\n"))
+		}
+		f.next = w.now.Add(max(time.Hour, min(15*24*time.Hour, time.Duration(have.keyTTL)*time.Second/2)) / time.Duration(1+w.r.IntN(2)))
+		if w.ring.Roll == nil || w.ring.Roll.RollingBack {
+			continue
+		}
+		for _, k := range w.ring.Keys { // RFC 7583 §3.3.4.1: who has it in use is trusted by all
+			if name := fmt.Sprintf("%d/%d", k.Algorithm, k.Tag); k.State == roll.Ready && k.SignKeys && f.states[name] != "valid" {
+				w.t.Fatalf("at %s key %d is ready, and one who follows trust anchors has %v\n%s", w.now.Format(time.RFC3339), k.Tag, f.states, strings.Join(w.log, "\n"))
+			}
+		}
+	}
 }
 
 func list(keys []*roll.Key, does func(*roll.Key) bool) string {
 	var out []string
 	for _, k := range keys {
 		if does(k) {
-			out = append(out, fmt.Sprintf("%d/%d", k.Algorithm, k.Tag))
+			out = append(out, fmt.Sprintf("%d/%d%s", k.Algorithm, k.Tag, map[bool]string{true: "!"}[k.Revoked]))
 		}
 	}
 	slices.Sort(out)
@@ -187,7 +249,7 @@ func (w *world) looks() (out []roll.Observation) {
 // tick lets some time pass and everything happen that may.
 func (w *world) tick() {
 	w.remember() // up to the last moment
-	w.now = w.now.Add(time.Duration(1+w.r.IntN(40)) * time.Minute)
+	w.now = w.now.Add(time.Duration(1+w.r.IntN(w.stride)) * time.Minute)
 	for _, s := range w.servers[1:] {
 		if w.r.IntN(30) == 0 {
 			s.away = !s.away
@@ -203,6 +265,7 @@ func (w *world) tick() {
 	}
 	w.remember()
 	w.check()
+	w.follow()
 	if w.r.IntN(60) == 0 { // somebody edits the TTLs
 		w.zone.keyTTL, w.zone.dataTTL = ttl(w.r), ttl(w.r)
 		w.publish()
@@ -231,7 +294,7 @@ const expire = 30 * 24 * time.Hour
 func ttl(r *rand.Rand) uint32 { return uint32(60 + r.IntN(40000)) }
 
 func newWorld(t *testing.T, seed uint64, keys ...*roll.Key) *world {
-	w := &world{t: t, r: rand.New(rand.NewPCG(seed, 583)), now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), caches: map[string][]held{}, dsTTL: 3600}
+	w := &world{t: t, stride: 40, r: rand.New(rand.NewPCG(seed, 583)), now: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), caches: map[string][]held{}, dsTTL: 3600}
 	w.dsTTL = ttl(w.r)
 	w.zone.keyTTL, w.zone.dataTTL = ttl(w.r), ttl(w.r)
 	w.ring = &roll.KeySet{Keys: keys}
@@ -257,7 +320,19 @@ func key(tag uint16, a rr.AlgorithmNumber, role signer.Role) *roll.Key {
 	return &roll.Key{Tag: tag, Algorithm: a, Role: role, State: roll.Generated}
 }
 
-var kinds = []roll.Kind{roll.RollZSK, roll.RollKSK, roll.RollAll, roll.RollAlgorithm, roll.EmergencyZSK, roll.EmergencyKSK, roll.EmergencyAll, roll.GoSecure, roll.GoInsecure}
+// followed makes it a world in which some follow the keys as trust anchors.
+func (w *world) followed() {
+	w.timing.Followed, w.stride = true, 120
+	for range 3 {
+		f := &follower{next: w.now, states: map[string]string{}, since: map[string]time.Time{}}
+		for _, k := range strings.Fields(w.zone.keys.keySigs) {
+			f.states[k] = "valid"
+		}
+		w.followers = append(w.followers, f)
+	}
+}
+
+var kinds = []roll.Kind{roll.RollZSK, roll.RollKSK, roll.RollAll, roll.RollKSKRevoke, roll.RollAllRevoke, roll.RollAlgorithm, roll.EmergencyZSK, roll.EmergencyKSK, roll.EmergencyAll, roll.GoSecure, roll.GoInsecure}
 
 // setup is the keys of a zone and those that replace them.
 func setup(kind roll.Kind, r *rand.Rand) (old, fresh []*roll.Key) {
@@ -272,7 +347,7 @@ func setup(kind roll.Kind, r *rand.Rand) (old, fresh []*roll.Key) {
 	switch kind {
 	case roll.RollZSK, roll.EmergencyZSK:
 		return []*roll.Key{key(1, a, signer.KSK), key(2, a, signer.ZSK)}, []*roll.Key{key(12, a, signer.ZSK)}
-	case roll.RollKSK, roll.EmergencyKSK:
+	case roll.RollKSK, roll.RollKSKRevoke, roll.EmergencyKSK:
 		return []*roll.Key{key(1, a, signer.KSK), key(2, a, signer.ZSK)}, []*roll.Key{key(11, a, signer.KSK)}
 	case roll.RollAlgorithm:
 		return pair(1, a), pair(11, b)
@@ -300,6 +375,9 @@ func TestNoValidatorFails(t *testing.T) {
 			old, fresh := setup(kind, rand.New(rand.NewPCG(seed, uint64(len(kind)))))
 			w := newWorld(t, seed, old...)
 			w.log = append(w.log, string(kind)+fmt.Sprint(" seed ", seed))
+			if kind.Revoking() == kind && strings.HasSuffix(string(kind), "-revoke") || kind == roll.RollAlgorithm && seed%4 == 0 {
+				w.followed()
+			}
 			for range 20 {
 				w.tick()
 			}
@@ -341,6 +419,18 @@ func TestNoValidatorFails(t *testing.T) {
 			for _, k := range want {
 				if !k.Publish || k.DS != (k.Role != signer.ZSK) || k.SignZone != (k.Role != signer.KSK) || k.State != roll.Active {
 					t.Errorf("%s, seed %d: key %d is %+v\n%s", kind, seed, k.Tag, *k, strings.Join(w.log, "\n"))
+				}
+			}
+			for _, k := range gone {
+				if at, ok := k.Since[roll.Revoked]; ok && w.followers != nil && k.Since[roll.Removed].Sub(at) < 30*24*time.Hour+time.Hour {
+					t.Errorf("%s, seed %d: key %d was revoked for %s only", kind, seed, k.Tag, k.Since[roll.Removed].Sub(at))
+				}
+			}
+			for _, f := range w.followers {
+				for k, s := range f.states {
+					if s == "valid" != has(w.zone.keys.keySigs, k) || s == "missing" && kind != roll.RollAlgorithm {
+						t.Errorf("%s, seed %d: one who follows trust anchors has %v; the keys are signed by %q\n%s", kind, seed, f.states, w.zone.keys.keySigs, strings.Join(w.log, "\n"))
+					}
 				}
 			}
 		}

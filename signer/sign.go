@@ -65,6 +65,7 @@ type signing struct {
 	apex       []byte // canonical wire form
 	apexSets   []zone.RRset
 	ksks, zsks []*dnssec.Key
+	all        []*dnssec.Key // what signs the DNSKEY set: ksks, and revoked keys, which sign nothing else (RFC 5011 §2.1)
 	now        time.Time
 	renew      uint32 // signatures that expire before are made anew
 	inception  time.Time
@@ -91,7 +92,9 @@ func newSigning(z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*signing
 		inception: now.Add(-p.Inception).Truncate(time.Second), expiration: now.Add(p.Validity).Truncate(time.Second)}
 	for _, k := range keys {
 		if k.SignKeys && k.Private != nil {
-			j.ksks = append(j.ksks, k.Private)
+			if j.all = append(j.all, k.Private); k.Flags&dnssec.FlagRevoked == 0 {
+				j.ksks = append(j.ksks, k.Private)
+			}
 		}
 		if k.SignZone && k.Private != nil {
 			j.zsks = append(j.zsks, k.Private)
@@ -134,7 +137,7 @@ func (j *signing) noteSure(keys []Key) {
 	var apex zone.Node
 	j.previous.ApexNode(&apex)
 	set, _ := apex.Find(rr.TypeDNSKEY)
-	for _, k := range append(slices.Clone(j.ksks), j.zsks...) {
+	for _, k := range append(slices.Clone(j.all), j.zsks...) {
 		own, others := false, 0
 		for data := range set.Data {
 			switch same := string(data) == string(k.Data); {

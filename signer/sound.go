@@ -42,7 +42,10 @@ func (j *signing) prove(ctx context.Context, z *zone.Snapshot) error {
 
 // keysFor are the keys that sign a set of the type at a name.
 func (j *signing) keysFor(t rr.Type, apex bool) []*dnssec.Key {
-	if apex && (t == rr.TypeDNSKEY || t == rr.TypeCDS || t == rr.TypeCDNSKEY) {
+	if apex && t == rr.TypeDNSKEY {
+		return j.all
+	}
+	if apex && (t == rr.TypeCDS || t == rr.TypeCDNSKEY) {
 		return j.ksks
 	}
 	return j.zsks

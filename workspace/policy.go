@@ -30,6 +30,7 @@ type rawPolicy struct {
 	Jitter     string   `toml:"jitter"`
 	Inception  string   `toml:"inception"`
 	DNSKEYTTL  int      `toml:"dnskey-ttl"`
+	Revoke     bool     `toml:"revoke"`
 	RenewKey   string   `toml:"renew-key"`
 	RenewKSK   string   `toml:"renew-ksk"`
 	RenewZSK   string   `toml:"renew-zsk"`
@@ -92,7 +93,7 @@ func (q *policyChecker) keys(in *rawPolicy) {
 	if q.pol.Bits = in.Bits; in.Bits != 0 && (in.Bits < dnssec.MinRSABits || in.Bits > dnssec.MaxRSABits) {
 		q.bad("bits", "leave it out, or write 2048 to 4096", "RSA keys of %d bits are not made", in.Bits)
 	}
-	q.pol.Signing.KeepKeys = in.KeepKeys
+	q.pol.Signing.KeepKeys, q.pol.Revoke = in.KeepKeys, in.Revoke
 }
 
 func (q *policyChecker) denial(in *rawPolicy) {

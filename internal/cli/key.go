@@ -198,7 +198,9 @@ func (e *env) keyTable(keys []ops.KeyInfo) {
 // shown3 says what the zone shows of a key.
 func shown3(k ops.KeyInfo) string {
 	var words []string
-	if k.Published {
+	if k.Published && k.Revoked != 0 {
+		words = append(words, fmt.Sprintf("DNSKEY as revoked, tag %d", k.Revoked))
+	} else if k.Published {
 		words = append(words, "DNSKEY")
 	}
 	if k.SignsKeys && k.SignsZone {

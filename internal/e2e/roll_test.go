@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -265,6 +266,53 @@ func TestRollByPolicy(t *testing.T) {
 	out := ok(t, l.home.dir, "dump", "saltmarsh.example")
 	write(t, filepath.Join(l.home.dir, "served.zone"), out)
 	want(t, fp(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp()), 0, "proved", "NSEC3")
+}
+
+// Where others follow the keys as trust anchors, a new KSK waits until they trust it, and
+// the old one stays, revoked, until they have seen that (RFC 5011 §2, §6): its flags are
+// 385 then, it signs the keys and nothing else.
+func TestRollRevokes(t *testing.T) {
+	l := newLab(t, "keys = \"split\"\nalgorithm = \"RSASHA256\"\nrevoke = true\nverify = \"all\"")
+	l.finish("signing")
+	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk")
+	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example"), 0, "revoke the old key", "30 d 2 h", "30 d 1 h")
+	began, after := l.now, time.Duration(0)
+	var revoked string
+	for range 60 {
+		if l.state()["state"] == "finished" {
+			break
+		}
+		l.tick(36*time.Hour, l.r.IntN(4) == 0)
+		keys := ok(t, l.home.dir, "ask", "saltmarsh.example", "DNSKEY", "--at", l.harbour.addr)
+		if revoked != "" || !strings.Contains(keys, "385 3 8") {
+			continue
+		}
+		after = l.now.Sub(began)
+		list := ok(t, l.home.dir, "key", "list", "saltmarsh.example")
+		for _, k := range l.state()["keys"].([]any) {
+			if m := k.(map[string]any); m["state"] == "revoked" {
+				revoked = fmt.Sprint(m["key_tag"])
+			}
+		}
+		if !strings.Contains(list, "DNSKEY as revoked, tag ") {
+			t.Errorf("the keys once one is revoked:\n%s", list)
+		}
+		served := ok(t, l.home.dir, "dump", "saltmarsh.example")
+		if by, all := regexp.MustCompile(`RRSIG\s+DNSKEY `).FindAllString(served, -1), regexp.MustCompile(`RRSIG\s+CDS `).FindAllString(served, -1); len(by) != 2 || len(all) != 1 {
+			t.Errorf("%d signatures over the keys, %d over the CDS:\n%s", len(by), len(all), served)
+		}
+		write(t, filepath.Join(l.home.dir, "served.zone"), served)
+		want(t, fp(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp()), 0, "proved")
+		want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", revoked), 3, "was revoked on", "follow trust anchors")
+		want(t, fp(t, l.home.dir, "key", "activate", "saltmarsh.example", revoked), 2, "for ever")
+		want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "the old key is revoked")
+	}
+	if took := l.now.Sub(began); l.state()["state"] != "finished" || after < 30*24*time.Hour || took < after+28*24*time.Hour {
+		t.Errorf("it took %s; the old key was revoked after %s; it is %s", took, after, l.state()["state"])
+	}
+	if keys := ok(t, l.home.dir, "ask", "saltmarsh.example", "DNSKEY", "--at", l.harbour.addr); strings.Contains(keys, "385") {
+		t.Errorf("the revoked key is still there:\n%s", keys)
+	}
 }
 
 // A secondary that is lost in the middle stops the rollover, which says so, since

@@ -60,6 +60,7 @@ type KeyInfo struct {
 	Role      string               `json:"role"`
 	State     string               `json:"state"`
 	Foreign   bool                 `json:"foreign,omitempty"`
+	Revoked   uint16               `json:"revoked_key_tag,omitempty"` // the tag that it is published with once it is revoked
 	Published bool                 `json:"published"`
 	SignsKeys bool                 `json:"signs_keys"`
 	SignsZone bool                 `json:"signs_zone"`
@@ -77,6 +78,9 @@ func keyInfo(zone dnsname.Name, e *keyring.Entry) KeyInfo {
 	k := KeyInfo{Tag: e.Tag, Algorithm: e.Public.Algorithm.String(), Number: uint8(e.Public.Algorithm), Bits: e.Public.Bits(), Role: keyring.RoleName(e.Role), State: string(e.State),
 		Foreign: e.Foreign, Published: e.Publish, SignsKeys: e.SignKeys, SignsZone: e.SignZone, DS: "none", Created: e.Created, Since: map[string]time.Time{},
 		File: e.File, Note: e.Note, Concern: e.Public.KeyConcern(), DNSKEY: keyring.PublicText(e.Public.Data)}
+	if e.Revoked {
+		k.Revoked = e.Shown().Tag
+	}
 	for s, at := range e.Since {
 		k.Since[string(s)] = at.UTC()
 	}
@@ -364,6 +368,9 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 		if ring.Roll.Signs() {
 			refused = &roll.RefusedError{Breaks: fmt.Sprintf("key %d is not in the caches of resolvers yet: they would reject what it alone signs", e.Tag),
 				Until: "it is safe when a rollover does it in the right order"}
+		}
+		if e.Revoked {
+			return edit.Usage("key %d is revoked: it is not to be trusted any more, for ever", e.Tag)
 		}
 		act = func() error { e.Use(now); return nil }
 	case "retire":
