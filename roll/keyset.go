@@ -147,7 +147,7 @@ func (r *KeySet) NeedsParent() bool { return r.Roll != nil && plans[r.Roll.Kind]
 
 // Description says what a kind does.
 func (k Kind) Description() string {
-	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollKSKRevoke: "the KSK is replaced and revoked", RollAllRevoke: "the keys are replaced and revoked", RollAlgorithm: "the algorithm is changed",
+	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollKSKRevoke: "the KSK is replaced, and the old one revoked", RollAllRevoke: "the keys are replaced, and the old ones revoked", RollAlgorithm: "the algorithm is changed",
 		EmergencyZSK: "the ZSK is replaced as fast as caches permit", EmergencyKSK: "the KSK is replaced as fast as caches permit", EmergencyAll: "the keys are replaced as fast as caches permit", EmergencyMixed: "the keys are replaced as fast as caches permit",
 		GoSecure: "the zone becomes signed", GoInsecure: "the zone becomes unsigned"}[k]
 }

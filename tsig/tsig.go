@@ -41,6 +41,15 @@ var hashes = map[string]func() hash.Hash{
 // Supported reports whether there is such an algorithm here.
 func Supported(algorithm string) bool { return hashes[algorithm] != nil }
 
+// Octets is how long the hash of an algorithm is, and secrets for it at the least should
+// be (RFC 8945 §8); 0 where the algorithm is not supported.
+func Octets(algorithm string) int {
+	if h := hashes[algorithm]; h != nil {
+		return h().Size()
+	}
+	return 0
+}
+
 // Algorithms lists the supported algorithms.
 func Algorithms() []string {
 	return []string{"hmac-sha256", "hmac-sha384", "hmac-sha512", "hmac-sha224", "hmac-sha1"}

@@ -1,6 +1,7 @@
 package workspace_test
 
 import (
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
@@ -134,6 +135,12 @@ func TestSecrets(t *testing.T) {
 	for _, secret := range []string{"", "%%%", "QUJDREVG%"} {
 		if c, found := load(t, good, "[tsig.harbour-2026]\nsecret = \""+secret+"\"\n", 0o600); c != nil || !strings.Contains(strings.Join(found, "\n"), "is not base64") {
 			t.Errorf("the secret %q: %v", secret, found)
+		}
+	}
+	for octets, short := range map[int]bool{31: true, 32: false} {
+		text := fmt.Sprintf("[tsig.harbour-2026]\nsecret = %q\n", base64.StdEncoding.EncodeToString(make([]byte, octets)))
+		if c, found := load(t, good, text, 0o600); c == nil || strings.Contains(strings.Join(found, "\n"), "has 31 octets") != short {
+			t.Errorf("a secret of %d octets: %v", octets, found)
 		}
 	}
 	for what, text := range map[string]string{

@@ -108,7 +108,7 @@ var Sections = []Section{
 		{"renew-key", `"730d"`, true, "how long a single key is used; left out: for ever"},
 		{"renew-ksk", `"730d"`, true, "how long a KSK is used; left out: for ever"},
 		{"renew-zsk", `"90d"`, true, "how long a ZSK is used; left out: for ever"},
-		{"revoke", `false`, false, "others trust the keys themselves (RFC 5011): old ones are revoked, and rollovers wait for it"},
+		{"revoke", `false`, false, "others trust the keys themselves: revoke old ones (RFC 5011)"},
 		{"margin", `"90m"`, false, "added to every wait of a rollover"},
 		{"expect-servers", `"20m"`, false, "how long servers are expected to take, for forecasts"},
 		{"expect-parent", `"3h"`, false, "how long the parent is expected to take, for forecasts"},

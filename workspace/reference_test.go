@@ -73,7 +73,7 @@ func read(t *testing.T, text string) (*Config, []string) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	secrets := "[tsig.dhcp-2026]\nsecret = \"c2FsdG1hcnNo\"\n"
+	secrets := "[tsig.dhcp-2026]\nsecret = \"c2FsdG1hcnNoLW9ic2VydmF0b3J5LXRpZGVzLW9mLTI=\"\n"
 	if err := os.WriteFile(filepath.Join(dir, SecretsFile), []byte(secrets), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -97,6 +97,10 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, e
 		case secretErr != nil || len(key.Secret) == 0:
 			diags.Add(RuleBadValue.At(at, "the secret %s is not base64", name))
 		default:
+			if n := tsig.Octets(key.Algorithm); len(key.Secret) < n {
+				diags.Add(RuleSecretShort.At(at, "the secret %s has %d octets, and %s asks for %d", name, len(key.Secret), key.Algorithm, n).
+					Suggest("make one: head -c %d /dev/urandom | base64", n))
+			}
 			out.keys[name] = key
 		}
 	}

@@ -67,7 +67,7 @@ func (e *env) published(x publish.Event) {
 		style = ui.Bad
 	case x.Step == publish.Back:
 		style = ui.Suspect
-	case x.Step == publish.Changes, x.Step == publish.Caches:
+	case x.Waits, x.Step == publish.Changes, x.Step == publish.Caches:
 		style = ui.Aside
 	}
 	e.ui.Printf("  %s  %s\n", e.ui.Paint(style, "%-27s", x.Step), e.ui.Fit(x.Text, 31))

@@ -53,6 +53,7 @@ type Event struct {
 	Zone   string `json:"zone"`
 	Step   Step   `json:"step"`
 	Failed bool   `json:"failed,omitempty"`
+	Waits  bool   `json:"waits,omitempty"` // the step is not done yet
 	Text   string `json:"text"`
 	Next   string `json:"suggestion,omitempty"` // what to do about a failure
 	// Changed is what the world will see, with the step Changes.
@@ -286,7 +287,7 @@ func (r *run) changes(ctx context.Context) (changed bool, err error) {
 		return false, r.say(Changes, "the file is what is in service, serial %d", d.OldSerial)
 	}
 	r.until = d.Until
-	text := fmt.Sprintf("sets of records: %d come, %d go, %d are changed", d.Added, d.Gone, d.Moved)
+	text := fmt.Sprintf("sets of records: added %d, removed %d, changed %d", d.Added, d.Gone, d.Moved)
 	if err := r.tell(Event{Zone: r.name(), Step: Changes, Text: text, Changed: d}); err != nil || r.o.Dry {
 		return true, err
 	}
@@ -341,7 +342,9 @@ func (r *run) secondaries(ctx context.Context) error {
 		return r.say(Secondaries, "there are none")
 	}
 	o := ops.InStepOptions{Zone: r.name(), Serial: fmt.Sprint(r.serial), Timeout: r.o.Timeout}
-	step, err := r.app.Await(ctx, o, r.o.Patience, func(_ uint32, late string) error { return r.say(Secondaries, "waiting for %s", late) })
+	step, err := r.app.Await(ctx, o, r.o.Patience, func(_ uint32, late string) error {
+		return r.tell(Event{Zone: r.name(), Step: Secondaries, Waits: true, Text: "waiting for " + late})
+	})
 	switch {
 	case err == nil:
 		return r.say(Secondaries, "%s in step with serial %d", strings.Join(r.servers(), ", "), r.serial)
