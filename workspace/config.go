@@ -138,25 +138,6 @@ func (c *Config) Store() string { return filepath.Join(c.Dir, StateDir, "version
 // Find is the zone with the given name, or nil.
 func (c *Config) Find(name dnsname.Name) *Zone { return c.byName[name.Key()] }
 
-// Rules of the configuration.
-var (
-	RuleSyntax = &diag.Rule{Code: "config-syntax", Severity: diag.Error, Title: "fencepost.toml cannot be read", Ref: "TOML 1.0",
-		Doc: "The file is TOML: sections in square brackets, then key = value with texts in double quotes."}
-	RuleUnknownKey = &diag.Rule{Code: "config-unknown-key", Severity: diag.Error, Title: "fencepost.toml has a key that means nothing", Ref: "",
-		Doc: "A misspelt key would be ignored without a word elsewhere; here it is an error, so that what you wrote is what you get."}
-	RuleBadValue = &diag.Rule{Code: "config-bad-value", Severity: diag.Error, Title: "a value in fencepost.toml cannot be used", Ref: "",
-		Doc: "The value does not fit its key: see the message for what is expected."}
-	RuleMissingReference = &diag.Rule{Code: "config-missing-reference", Severity: diag.Error, Title: "a zone names a peer, policy or secret that does not exist", Ref: "",
-		Doc: "Peers are sections [peer.NAME], policies [policy.NAME], secrets [tsig.NAME] in secrets.toml."}
-	RuleSecretShort = &diag.Rule{Code: "secret-short", Severity: diag.Warning, Title: "a secret is shorter than it should be", Ref: "RFC 8945 §8",
-		Doc: "Messages are as hard to forge as their secret is to guess: it should be random, and at least as long as the hash. Both sides get a new one: peers name the other with tsig-also while it is changed."}
-	RuleSecretsMode = &diag.Rule{Code: "secrets-readable", Severity: diag.Error, Title: "others can read secrets.toml", Ref: "RFC 8945 §8",
-		Doc: "Whoever knows a secret can transfer the zones that it protects. Run: chmod 600 secrets.toml"}
-)
-
-// Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{RuleSyntax, RuleUnknownKey, RuleBadValue, RuleMissingReference, RuleSecretShort, RuleSecretsMode}
-
 // raw is fencepost.toml as it is written. The keys are the documented ones.
 type raw struct {
 	Serial struct {
