@@ -33,10 +33,11 @@ func (r *KeySet) others(k *Key, does func(*Key) bool) bool {
 // MayRetire tells why a key must not be taken out of use now; nil if it may. ds
 // reports whether the parent's servers show its DS; nil asks what was last seen.
 // Retiring the key of another operator withdraws nothing but the wish for its DS:
-// what is needed is a key of our own that is to have one, which CDS tells the parent (RFC 8901 §8).
+// what is needed is a key of our own that has one, and then CDS asks for that alone
+// (RFC 8901 §8).
 func (r *KeySet) MayRetire(k *Key, ds *bool) error {
 	if k.Foreign {
-		if !r.others(k, func(o *Key) bool { return o.SignKeys && o.DS }) {
+		if !r.others(k, func(o *Key) bool { return o.SignKeys && o.DS && !o.Seen.IsZero() }) {
 			return &RefusedError{Breaks: fmt.Sprintf("no key of ours takes the place of key %d at the parent: the chain of trust would end", k.Tag),
 				Until: "it is safe when one of ours that signs the zone's keys has its DS there"}
 		}

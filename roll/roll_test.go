@@ -225,6 +225,8 @@ func TestGuards(t *testing.T) {
 	foreign := key(5, rr.ED25519, signer.KSK)
 	foreign.Foreign, foreign.Publish, foreign.DS, foreign.State = true, true, true, roll.Published
 	both := &roll.KeySet{Keys: []*roll.Key{ksk, foreign}}
+	refused("another operator's key before the parent has ours", both.MayRetire(foreign, &yes), "takes the place of key 5 at the parent", time.Time{})
+	ksk.Seen = at
 	if err := both.MayRetire(foreign, &yes); err != nil {
 		t.Errorf("the wish for another operator's DS beside ours: %v", err)
 	}
@@ -233,9 +235,7 @@ func TestGuards(t *testing.T) {
 	if !foreign.Publish {
 		t.Error("the key of another operator left with the wish for its DS")
 	}
-	ksk.DS = false
-	refused("the only key that is to have a DS", both.MayRetire(foreign, &yes), "takes the place of key 5 at the parent", time.Time{})
-	ksk.DS = true
+	ksk.Seen = time.Time{}
 	gone := key(6, rr.ED25519, signer.KSK)
 	gone.Publish, gone.SignKeys, gone.Revoked, gone.State, gone.Since = true, true, true, roll.Revoked, map[roll.State]time.Time{roll.Revoked: at}
 	alone := &roll.KeySet{Keys: []*roll.Key{ksk, zsk, gone}}
