@@ -138,7 +138,11 @@ audiences = ["inside"]
 			t.Errorf("%s: %s%s, want %q in it", c.args, r.out, r.err, c.says)
 		}
 	}
+	// What is published is what everyone sees; the inside has serials of its own, and is ahead.
+	ok(t, main, "change", "tides.example", "web", "A", "198.51.100.81")
+	want(t, fp(t, main, "publish", "tides.example", "--patience", "20s"), 0, "harbour, harbour-inside in step", "published")
+	all("published", map[string][2]string{"web.": {"198.51.100.81", "10.0.0.80"}})
 	d.kill()
 	d.start()
-	all("after a restart", map[string][2]string{"web.": {"198.51.100.80", "10.0.0.80"}, "scanner.": {"", "10.0.0.10"}})
+	all("after a restart", map[string][2]string{"web.": {"198.51.100.81", "10.0.0.80"}, "scanner.": {"", "10.0.0.10"}})
 }

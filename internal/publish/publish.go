@@ -303,10 +303,11 @@ func (r *run) changes(ctx context.Context) (changed bool, err error) {
 
 // took is what the server did with a zone, as it says it over the control socket.
 type took struct {
-	Zone    string `json:"zone"`
-	Change  string `json:"change"`
-	Serial  uint32 `json:"serial"`
-	Problem string `json:"problem"`
+	Zone     string `json:"zone"`
+	Audience string `json:"audience"`
+	Change   string `json:"change"`
+	Serial   uint32 `json:"serial"`
+	Problem  string `json:"problem"`
 }
 
 // load has the running server take the zone.
@@ -319,7 +320,9 @@ func (r *run) load(ctx context.Context) error {
 		if t.Problem != "" {
 			return r.stop(Loaded, "", "the server keeps serial %d: %s", t.Serial, t.Problem)
 		}
-		r.serial = t.Serial
+		if t.Audience == "" { // each audience has serials of its own
+			r.serial = t.Serial
+		}
 	}
 	how := ""
 	if r.z.Sign != nil {
