@@ -33,6 +33,7 @@ type Builder struct {
 	below    []byte // a name in the question that alone is pointed to
 	belowAt  int    // and where it stands
 	question []byte
+	padTo    int // what the length is a multiple of; 0: of nothing
 }
 
 type nameRef struct {
@@ -67,7 +68,7 @@ func (b *Builder) Begin(dst []byte, q *Query, limit int, ourSize uint16) {
 	b.nNames, b.qname, b.below, b.nOptions = 0, false, nil, 0
 	b.flags = FlagQR | uint16(q.Opcode())<<11 | q.Flags&FlagRD
 	b.edns, b.do, b.udpSize = q.HasEDNS, q.DO, ourSize
-	b.limit, b.question = limit, q.Question
+	b.limit, b.question, b.padTo = limit, q.Question, q.PadTo
 	if b.edns {
 		b.limit -= optLen
 	}

@@ -30,6 +30,7 @@ var readOption = [knownOptions]func(q *Query, data []byte) bool{
 		return len(data) == 8 || len(data) >= 16 && len(data) <= 40
 	},
 	OptionKeepalive: func(q *Query, _ []byte) bool { q.Keepalive = true; return true },
+	OptionPadding:   func(q *Query, _ []byte) bool { q.WantsPadding = true; return true },
 	// In a request it is empty (RFC 9660 §2).
 	OptionVersion: func(q *Query, data []byte) bool { q.WantsVersion = len(data) == 0; return true },
 }
@@ -88,7 +89,7 @@ func (b *Builder) AddExpire(seconds uint32) bool {
 
 // finishOptions writes the options behind an OPT record that was written just now.
 func (b *Builder) finishOptions() {
-	if b.nOptions == 0 && b.ede < 0 {
+	if b.nOptions == 0 && b.ede < 0 && b.padTo == 0 {
 		return
 	}
 	end := len(b.buf)
@@ -96,8 +97,22 @@ func (b *Builder) finishOptions() {
 	if b.ede >= 0 && b.Len()+edeLen <= b.limit+b.nOptions+optLen {
 		b.buf = append(b.buf, 0, OptionEDE, 0, 2, byte(b.ede>>8), byte(b.ede))
 	}
+	b.pad()
 	n := len(b.buf) - end
 	b.buf[end-2], b.buf[end-1] = byte(n>>8), byte(n)
+}
+
+// pad adds the PADDING option, the last of all, with as many octets as are wanted or fit
+// (RFC 7830 §3).
+func (b *Builder) pad() {
+	const head = 4
+	room := b.limit + b.nOptions + optLen - b.Len() - head
+	if b.padTo == 0 || room < 0 {
+		return
+	}
+	n := min(room, (b.padTo-(b.Len()+head)%b.padTo)%b.padTo)
+	b.buf = append(b.buf, 0, OptionPadding, byte(n>>8), byte(n))
+	b.buf = append(b.buf, make([]byte, n)...)
 }
 
 // Said is an extended error of a response, with the text that may go with it.

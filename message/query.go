@@ -32,8 +32,12 @@ type Query struct {
 	Keepalive bool
 	// WantsAddress is set by an OptionAddress.
 	WantsAddress bool
-	// WantsVersion is set by an empty ZONEVERSION option (RFC 9660).
+	// WantsVersion is set by an empty ZONEVERSION option (RFC 9660), and WantsPadding by a
+	// PADDING option, whatever stands in it (RFC 7830 §4).
 	WantsVersion bool
+	WantsPadding bool
+	// PadTo is set by whoever answers: the response has a multiple of so many octets; 0 for none.
+	PadTo int
 
 	// For NOTIFY the serial of a SOA in the answer section, for IXFR that of one in the
 	// authority section.

@@ -57,7 +57,7 @@ func (h *Handler) optionsDue() []byte {
 		out = append(out, 0, message.OptionNSID, 0, byte(len(id.NSID)))
 		out = append(out, id.NSID...)
 	}
-	if r.Keepalive && r.Transport == TCP && id.Idle > 0 { // in tenths of a second (RFC 7828 §3.1)
+	if r.Keepalive && r.Transport != UDP && id.Idle > 0 { // in tenths of a second (RFC 7828 §3.1)
 		out = append(out, 0, message.OptionKeepalive, 0, 2)
 		out = binary.BigEndian.AppendUint16(out, uint16(min(id.Idle/(100*time.Millisecond), 1<<16-1)))
 	}

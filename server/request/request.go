@@ -33,7 +33,13 @@ type Transport uint8
 const (
 	UDP Transport = iota
 	TCP
+	// Encrypted is a stream that nobody reads on the way (RFC 7858); none is served yet.
+	Encrypted
 )
+
+// padTo is what the lengths of responses over encrypted transports are multiples of, where
+// padding is asked for (RFC 8467 §4.1).
+const padTo = 468
 
 // Request is a request with what the stages found out about it.
 type Request struct {
@@ -173,6 +179,10 @@ func (h *Handler) handle(dst, msg []byte, from netip.AddrPort, over Transport, v
 	refused := h.identify()
 	if refused != nil {
 		return h.refuse(dst, refused), nil
+	}
+	// Where everybody can read it, padding hides nothing (RFC 7830 §6); a signature comes behind it.
+	if r.PadTo = 0; r.WantsPadding && over == Encrypted && r.TSIG == nil {
+		r.PadTo = padTo
 	}
 	var key *dnsname.Name
 	if r.TSIG != nil {
