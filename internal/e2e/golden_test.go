@@ -120,6 +120,7 @@ var blanks = []struct {
 }{
 	{regexp.MustCompile(`127\.0\.0\.1:\d+`), "127.0.0.1:PORT"},
 	{regexp.MustCompile(`\b\d+(\.\d+)? ?(ms|µs)\b`), "N ms"},
+	{regexp.MustCompile(`running for [^\n]+? on `), "running for N on "},
 	{regexp.MustCompile(`\bby [a-zA-Z0-9_.-]+, because`), "by WHO, because"},
 	{regexp.MustCompile(`\b\d+ questions\n`), "N questions\n"}, // some names are asked for twice, side by side
 	{regexp.MustCompile(`(keys/[a-z.]+/[a-z]+-)\d+(\.pem)`), "${1}TAG$2"},
@@ -131,6 +132,7 @@ var blanks = []struct {
 	{regexp.MustCompile(`, 20\d\d-\d\d-\d\d \d\d:\d\d UTC, by [a-z-]+`), ", WHEN, by WHO"},
 	{regexp.MustCompile(`until 20\d\d[^\n(]* UTC \(in [^)]*\)`), "until WHEN"},
 	{regexp.MustCompile(`(the caches at|until|since) 20[^.\n]*? UTC`), "$1 WHEN"},
+	{regexp.MustCompile(`since WHEN \((now|[^)]* ago)\)`), "since WHEN (N ago)"},
 }
 
 // session runs the commands of a session and writes what it would be now.
