@@ -22,7 +22,8 @@ func newHistory(e *env) *cobra.Command {
 		Long: `Lists the versions of a zone that were served here: serial, when, by whom, how it
 came about and how many records came and went; those of DNSSEC are counted apart.
 By whom is the user who had the server take the file, the primary it was fetched
-from, or with authors = "git" in [history] who committed the file.
+from, the key that changed it by messages, or with authors = "git" in [history]
+who committed the file.
 
 --show SERIAL tells what a version changed. What is kept, and for how long, stands
 in [history] of fencepost.toml. Compare versions with: fencepost diff; bring one

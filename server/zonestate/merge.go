@@ -83,12 +83,8 @@ func (e *ConflictError) Unwrap() error { return e.Conflicts }
 
 // merge is what is to be served of a version from files: with what is pending in it, under the
 // file's serial if that is newer than what is in service, else the next. touched is what becomes
-// of what is pending.
-func (s *Zones) merge(z *served, read *zone.Snapshot) (source *zone.Snapshot, touched update.Touched, err error) {
-	return s.mergeWithout(z, read, nil)
-}
-
-func (s *Zones) mergeWithout(z *served, read *zone.Snapshot, drop func(*update.Change) bool) (source *zone.Snapshot, touched update.Touched, err error) {
+// of what is pending. drop is true for pending sets that are given up; nil gives up none.
+func (s *Zones) merge(z *served, read *zone.Snapshot, drop func(*update.Change) bool) (source *zone.Snapshot, touched update.Touched, err error) {
 	merged, touched, err := s.pendingOf(z).Merge(read, drop)
 	var conflicts *update.Conflicts
 	if errors.As(err, &conflicts) {
@@ -135,13 +131,10 @@ func (s *Zones) lastSource(z *served) (serial uint32, digest string, known bool)
 	return meta.SourceSerial, digest, true
 }
 
-// installMerged is install of a zone that requests may have changed. z.changing is held.
-func (s *Zones) installMerged(ctx context.Context, z *served, read *zone.Snapshot, o origin) (Change, error) {
-	return s.installWithout(ctx, z, read, o, nil)
-}
-
-func (s *Zones) installWithout(ctx context.Context, z *served, read *zone.Snapshot, o origin, drop func(*update.Change) bool) (Change, error) {
-	source, touched, err := s.mergeWithout(z, read, drop)
+// installMerged is install of a zone that requests may have changed; drop is as for merge.
+// z.changing is held.
+func (s *Zones) installMerged(ctx context.Context, z *served, read *zone.Snapshot, o origin, drop func(*update.Change) bool) (Change, error) {
+	source, touched, err := s.merge(z, read, drop)
 	if err != nil {
 		return Kept, err
 	}

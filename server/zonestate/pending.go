@@ -72,7 +72,7 @@ func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, audience str
 	in, err := s.load(ctx, z)
 	if err == nil {
 		z.changing.Lock()
-		change, err = s.installWithout(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp, known: in.Known}, drop)
+		change, err = s.installMerged(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp, known: in.Known}, drop)
 		z.changing.Unlock()
 	}
 	result := s.loaded(z, change, err)

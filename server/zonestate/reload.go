@@ -325,7 +325,7 @@ func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Cha
 		}
 	}
 	if s.takesUpdates(z) {
-		return s.installMerged(ctx, z, source, o)
+		return s.installMerged(ctx, z, source, o, nil)
 	}
 	if z.role().Signs() {
 		return s.installSigned(ctx, z, source, o)

@@ -150,6 +150,6 @@ func (s *Zones) sourceOf(ctx context.Context, z *served, o *origin) (*zone.Snaps
 	}
 	// What is settled by that is noted when the files are loaded for their own sake.
 	o.read = in.Zone
-	source, _, err := s.merge(z, in.Zone)
+	source, _, err := s.merge(z, in.Zone, nil)
 	return source, err
 }

@@ -33,9 +33,8 @@ type Updates struct {
 
 // Limits of requests to change a zone.
 const (
-	mostWaiting  = 2048  // requests that wait for their turn, of one zone
-	mostTogether = 1024  // that make one version
-	mostRepeats  = 65536 // that are known again when they come once more, of all zones
+	mostWaiting  = 2048 // requests that wait for their turn, of one zone
+	mostTogether = 1024 // that make one version
 )
 
 // updateQueue is the requests that a zone is to be changed by, in the order in which they came.
@@ -371,79 +370,4 @@ func keptAs(t update.Touched) store.Pending {
 		}
 	}
 	return out
-}
-
-// repeats are the requests that came lately, by their digests: one that is repeated, because its
-// answer was lost or by somebody who listens, has no second effect and the same answer.
-type repeats struct {
-	mu   sync.Mutex
-	seen map[[16]byte]*outcome
-	ring [][16]byte // in the order in which they ended
-	at   int
-}
-
-// outcome is what came of a request.
-type outcome struct {
-	ended   bool
-	no      *update.Refusal
-	waiting []func(*update.Refusal)
-}
-
-// begins is true for a request that did not come before. Others are told what came of it, or will
-// come.
-func (r *repeats) begins(d [16]byte, done func(*update.Refusal)) bool {
-	r.mu.Lock()
-	o := r.seen[d]
-	if o == nil {
-		if r.seen == nil {
-			r.seen = map[[16]byte]*outcome{}
-		}
-		r.seen[d] = &outcome{waiting: []func(*update.Refusal){done}}
-		r.mu.Unlock()
-		return true
-	}
-	ended, no := o.ended, o.no
-	if !ended && len(o.waiting) < mostRepeated {
-		o.waiting = append(o.waiting, done)
-		done = nil
-	}
-	r.mu.Unlock()
-	switch {
-	case ended:
-		done(no)
-	case done != nil:
-		done(failed("this change waits already"))
-	}
-	return false
-}
-
-// mostRepeated is how often one request may wait.
-const mostRepeated = 16
-
-// ended tells what came of a request, and keeps that unless it is to be tried again.
-func (r *repeats) ended(d [16]byte, no *update.Refusal) {
-	r.mu.Lock()
-	o := r.seen[d]
-	tell := o.waiting
-	o.ended, o.no, o.waiting = true, no, nil
-	if no != nil && no.Code == message.ServFail {
-		delete(r.seen, d)
-	} else {
-		r.keep(d)
-	}
-	r.mu.Unlock()
-	for _, done := range tell {
-		done(no)
-	}
-}
-
-// keep makes room for what ended by forgetting the oldest. The lock is held.
-func (r *repeats) keep(d [16]byte) {
-	if len(r.ring) < mostRepeats {
-		r.ring = append(r.ring, d)
-		return
-	}
-	delete(r.seen, r.ring[r.at])
-	r.ring[r.at] = d
-	r.at = (r.at + 1) % len(r.ring)
 }
