@@ -30,7 +30,7 @@ type nasty struct {
 }
 
 func (g nasty) label() string {
-	return []string{"a", "b", "c", "*", "*", "www", "sub", "A", `\000`, `x\.y`, "ns", "deep"}[g.IntN(12)]
+	return []string{"a", "b", "c", "*", "*", "www", "sub", "A", "\x00", "x.y", "ns", "deep"}[g.IntN(12)]
 }
 
 func (g nasty) name(apex dnsname.Name) dnsname.Name {

@@ -101,7 +101,8 @@ func (n Name) Label() string {
 	return n.w[1 : 1+int(n.w[0])]
 }
 
-// Child is label.n; it fails when the label or the name would be too long.
+// Child is label.n; it fails when the label or the name would be too long. The label is its
+// octets: nothing in it is an escape.
 func (n Name) Child(label string) (Name, error) {
 	if len(label) == 0 || len(label) > MaxLabel {
 		return Name{}, &SyntaxError{Kind: LabelTooLong, Len: len(label)}

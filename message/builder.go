@@ -1,6 +1,9 @@
 package message
 
 import (
+	"encoding/binary"
+	"slices"
+
 	"fencepost/dnsname"
 	"fencepost/rr"
 )
@@ -167,29 +170,69 @@ func (b *Builder) SuffixOwner(s Section, octets int, t rr.Type, ttl uint32, data
 // qnameOctets is the name in the question.
 func (b *Builder) qnameOctets() []byte { return b.question[:len(b.question)-4] }
 
-// TransferRecord writes a record of a transfer to the answer section: its owner is
-// the labels relative, without root, followed by the name asked, the apex. It is
-// false, and nothing is written, when the record does not fit; the first record
-// of a message may be as large as a message can be.
-func (b *Builder) TransferRecord(relative []byte, t rr.Type, ttl uint32, data []byte) bool {
-	limit := b.limit
+// TransferSet writes records of a transfer to the answer section: their owner is the labels
+// relative, without root, followed by the name asked, the apex. items is, for each record, the
+// length of its data as a varint and the data. It returns the items that did not fit; the
+// first record of a message may be as large as a message can be.
+func (b *Builder) TransferSet(relative []byte, t rr.Type, ttl uint32, items []byte) (rest []byte) {
+	n := len(relative) + transferHead
+	for len(items) > 0 {
+		size, width := int(items[0]), 1
+		if size >= 0x80 {
+			long, w := binary.Uvarint(items)
+			size, width = int(long), w
+		}
+		data := items[width : width+size]
+		at := len(b.buf)
+		if limit := b.transferLimit(); at-b.base+n+size > limit {
+			return items
+		}
+		b.counts[AnswerSection]++
+		if cap(b.buf)-at < transferRoom+size {
+			b.buf = slices.Grow(b.buf, transferRoom+size)
+		}
+		w := b.buf[at:cap(b.buf)]
+		copyShort(w, relative)
+		head := w[len(relative):n]
+		binary.BigEndian.PutUint32(head, (0xc000|HeaderLen)<<16|uint32(t))
+		binary.BigEndian.PutUint32(head[4:], uint32(rr.ClassIN)<<16|ttl>>16)
+		binary.BigEndian.PutUint32(head[8:], ttl<<16|uint32(size))
+		if packsNames(t) {
+			b.buf = b.buf[:at+n]
+			b.data(t, data)
+		} else {
+			copyShort(w[n:], data)
+			b.buf = b.buf[:at+n+size]
+		}
+		items = items[width+size:]
+	}
+	return nil
+}
+
+// transferLimit is how many octets the message may have with the next record.
+func (b *Builder) transferLimit() int {
 	if b.counts[AnswerSection] == 0 {
-		limit = b.largest
+		return b.largest
 	}
-	if b.Len()+len(relative)+12+len(data) > limit {
-		return false
+	return b.limit
+}
+
+// transferHead is what stands between the labels of an owner and the data of its record: a
+// pointer, type, class, TTL and length. transferRoom is for that with any owner.
+const (
+	transferHead = 12
+	transferRoom = dnsname.MaxWire + transferHead + 16
+)
+
+// copyShort copies src to the beginning of dst, which has room for 16 octets more. Nearly all
+// that is copied is short, and then it is done in one step whatever its length is: a step that
+// depends on the length is guessed wrong by the processor every other time.
+func copyShort(dst, src []byte) {
+	if len(src) <= 16 && cap(src) >= 16 {
+		*(*[16]byte)(dst) = *(*[16]byte)(src[:16])
+		return
 	}
-	buf := append(b.buf, relative...)
-	buf = append(buf, 0xc0, HeaderLen, byte(t>>8), byte(t), 0, byte(rr.ClassIN),
-		byte(ttl>>24), byte(ttl>>16), byte(ttl>>8), byte(ttl), byte(len(data)>>8), byte(len(data)))
-	b.counts[AnswerSection]++
-	if !packsNames(t) {
-		b.buf = append(buf, data...)
-		return true
-	}
-	b.buf = buf
-	b.data(t, data)
-	return true
+	copy(dst, src)
 }
 
 func (b *Builder) record(s Section, t rr.Type, ttl uint32, data []byte) bool {
@@ -206,14 +249,23 @@ func (b *Builder) record(s Section, t rr.Type, ttl uint32, data []byte) bool {
 	return b.Len() <= b.limit
 }
 
+// singleName is, for each type whose data end with one name and hold no other (MD, MF, MB, MG and
+// MR by their numbers), how many octets stand before it, and one more.
+var singleName = [16]uint8{rr.TypeNS: 1, 3: 1, 4: 1, rr.TypeCNAME: 1, 7: 1, 8: 1, 9: 1, rr.TypePTR: 1, rr.TypeMX: 3}
+
 // data writes data with names that are compressed, and their length in front.
 func (b *Builder) data(t rr.Type, data []byte) {
 	at := len(b.buf)
-	for it := rr.NewParts(t, data); it.Next(); {
-		if _, packed := it.IsName(); packed {
-			b.name(it.Bytes)
-		} else {
-			b.buf = append(b.buf, it.Bytes...)
+	if n := int(singleName[t]); n > 0 {
+		b.buf = append(b.buf, data[:n-1]...)
+		b.name(data[n-1:])
+	} else {
+		for it := rr.NewParts(t, data); it.Next(); {
+			if _, packed := it.IsName(); packed {
+				b.name(it.Bytes)
+			} else {
+				b.buf = append(b.buf, it.Bytes...)
+			}
 		}
 	}
 	n := len(b.buf) - at

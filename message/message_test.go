@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"fencepost/dnsname"
@@ -148,14 +149,62 @@ func TestCodes(t *testing.T) {
 func TestTransferNames(t *testing.T) {
 	apex := dnsname.MustParse("saltmarsh.example.")
 	raw := message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{})
-	b, q := begin(t, raw, message.MaxLen)
-	b.Transfer(q, 0)
-	b.TransferRecord([]byte("\x03www"), rr.TypeCNAME, 60, []byte("\x03web\x09saltmarsh\x07example\x00"))
-	b.TransferRecord(nil, rr.TypeNS, 60, []byte("\x02ns\x0bxsaltmarsh9\x07example\x00"))
-	m, err := message.Decode(b.Finish())
-	if err != nil || m.Answer[0].Name.String() != "www.saltmarsh.example." || rr.DataText(rr.TypeCNAME, m.Answer[0].Data) != "web.saltmarsh.example." ||
-		rr.DataText(rr.TypeNS, m.Answer[1].Data) != "ns.xsaltmarsh9.example." {
-		t.Errorf("%v, %v", m.Answer, err)
+	for _, c := range []struct {
+		t      rr.Type
+		data   string
+		text   string
+		octets int // of the data in the message
+	}{
+		{rr.TypeCNAME, "\x03web\x09saltmarsh\x07example\x00", "web.saltmarsh.example.", 6},
+		{rr.TypeNS, "\x02ns\x0bxsaltmarsh9\x07example\x00", "ns.xsaltmarsh9.example.", 24},
+		{rr.TypeMX, "\x00\x0a\x04mail\x09saltmarsh\x07example\x00", "10 mail.saltmarsh.example.", 9},
+		{rr.TypePTR, "\x09saltmarsh\x07example\x00", "saltmarsh.example.", 2},
+		{14, "\x01a\x09saltmarsh\x07example\x00\x01b\x09saltmarsh\x07example\x00", "a.saltmarsh.example. b.saltmarsh.example.", 8},
+		{rr.TypeSRV, "\x00\x01\x00\x02\x00\x03\x09saltmarsh\x07example\x00", "1 2 3 saltmarsh.example.", 25},
+	} {
+		b, q := begin(t, raw, message.MaxLen)
+		b.Transfer(q, 0)
+		before := b.Len()
+		rest := b.TransferSet([]byte("\x03www"), c.t, 60, append([]byte{byte(len(c.data))}, c.data...))
+		octets := b.Len() - before - len("\x03www") - 12
+		m, err := message.Decode(b.Finish())
+		if err != nil || len(rest) > 0 || m.Answer[0].Name.String() != "www.saltmarsh.example." || rr.DataText(c.t, m.Answer[0].Data) != c.text || octets != c.octets {
+			t.Errorf("%s: %v in %d octets, %v", c.t, m.Answer, octets, err)
+		}
+	}
+}
+
+// What is written does not depend on the memory that it is written to, up to the longest names.
+func TestTransferMemory(t *testing.T) {
+	raw := message.AppendQuery(nil, dnsname.Root, rr.TypeAXFR, message.QueryOptions{})
+	write := func(memory, owner, data int) []byte {
+		var q message.Query
+		message.ParseQuery(raw, &q)
+		var b message.Builder
+		b.Begin(make([]byte, 0, memory), &q, message.MaxLen, 1232)
+		b.Transfer(&q, 0)
+		var relative []byte
+		for left := owner; left > 0; left = owner - len(relative) {
+			n := min(63, left-1)
+			relative = append(append(relative, byte(n)), bytes.Repeat([]byte{'x'}, n)...)
+		}
+		items := append([]byte{byte(data)}, bytes.Repeat([]byte{'d'}, data)...)
+		more := len(items) % 2 * 16 // octets behind them, as in a page, or none
+		items = slices.Repeat(items, 2+more)[:2*len(items)]
+		if rest := b.TransferSet(relative, rr.TypeTXT, 60, items); len(rest) > 0 {
+			t.Fatalf("%d octets were left", len(rest))
+		}
+		return b.Finish()
+	}
+	for _, owner := range []int{0, 2, 15, 16, 17, 64, 200, 254} {
+		for _, data := range []int{0, 1, 4, 5, 15, 16, 17, 100} {
+			want := write(4096, owner, data)
+			for memory := range 900 {
+				if got := write(memory, owner, data); !bytes.Equal(got, want) {
+					t.Fatalf("owner %d, data %d, memory %d: %x, want %x", owner, data, memory, got, want)
+				}
+			}
+		}
 	}
 }
 

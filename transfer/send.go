@@ -18,12 +18,13 @@ import (
 // compression pointers and signatures always fit.
 const sendSize = 60000
 
-// put takes the next record of a transfer: its owner is the labels relative, without
-// root, below the apex.
-type put func(relative []byte, t rr.Type, ttl uint32, data []byte) error
+// messageRoom is the memory for one message: its length, what stands in it, a signature.
+const messageRoom = 2 + sendSize + 2048
 
-// Body is what a transfer holds, from the first SOA to the last.
-type Body interface{ each(put) error }
+// Body is what a transfer holds, from the first SOA to the last: Whole or Steps.
+type Body interface {
+	send(w *writer, f form, expire int64) error
+}
 
 // Send writes the response to the AXFR or IXFR query q, signed if stream is not nil. It
 // sends what it was given, whatever happens to the zone meanwhile (RFC 5936 §6).
@@ -31,66 +32,31 @@ type Body interface{ each(put) error }
 // expire is for how many seconds the zone may still be served; it is told in the first
 // message to whoever asked (RFC 7314 §3). Negative says nothing.
 func Send(w io.Writer, body Body, q *message.Query, stream *tsig.Stream, expire int64, now func() time.Time) error {
-	s := sender{w: w, q: q, stream: stream, now: now, buf: make([]byte, 2, sendSize+2048)}
-	s.b.Begin(s.buf[:2], q, sendSize, resolve.OurUDPSize)
-	if q.WantsExpire && expire >= 0 {
-		s.b.AddExpire(uint32(expire))
+	f := form{q: q}
+	if stream != nil {
+		f.room = stream.Key().Size()
 	}
-	s.begin()
-	if err := body.each(s.record); err != nil {
-		return err
-	}
-	return s.flush()
+	return body.send(&writer{w: w, stream: stream, now: now}, f, expire)
 }
 
 var errFull = errors.New("it does not fit")
 
 // Datagram writes the response into one message, which b has begun; false where it does
-// not fit. room is what is added behind it, as a signature is.
+// not fit, as a whole zone never does (RFC 5936 §4.2). room is what is added behind it, as a
+// signature is.
 func Datagram(b *message.Builder, body Body, q *message.Query, room int) bool {
+	t, ok := body.(steps)
+	if !ok {
+		return false
+	}
 	b.Transfer(q, room)
 	b.SetFlag(message.FlagAA)
-	return body.each(func(relative []byte, t rr.Type, ttl uint32, data []byte) error {
-		if !b.TransferRecord(relative, t, ttl, data) {
+	return t.each(func(relative []byte, set zone.RRset) error {
+		if len(b.TransferSet(relative, set.Type, set.TTL, set.Items())) > 0 {
 			return errFull
 		}
 		return nil
 	}) == nil
-}
-
-type whole struct{ z *zone.Snapshot }
-
-// Whole is a zone with all its records (RFC 5936 §2.2).
-func Whole(z *zone.Snapshot) Body { return whole{z} }
-
-func (t whole) each(f put) error {
-	var apex zone.Node
-	t.z.ApexNode(&apex)
-	soa, ok := apex.Find(rr.TypeSOA)
-	if !ok {
-		return errors.New("the zone has no SOA record")
-	}
-	if err := f(nil, rr.TypeSOA, soa.TTL, soa.First()); err != nil {
-		return err
-	}
-	var relative []byte
-	for n := range t.z.AllNodes {
-		relative = n.AppendRelative(relative[:0])
-		for set := range n.RRsets {
-			if set.Type == rr.TypeSOA && n.IsApex() {
-				continue
-			}
-			t, ttl := set.Type, set.TTL
-			var data []byte
-			for set.N > 0 {
-				data, set = set.Next()
-				if err := f(relative, t, ttl, data); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return f(nil, rr.TypeSOA, soa.TTL, soa.First())
 }
 
 type steps struct {
@@ -113,6 +79,17 @@ func Steps(deltas []*zone.Delta) (body Body, ok bool) {
 	return steps{deltas, newest}, len(deltas) > 0
 }
 
+func (t steps) send(w *writer, f form, expire int64) error {
+	e := f.encoder(w.send, make([]byte, 0, messageRoom), expire)
+	err := t.each(func(relative []byte, set zone.RRset) error {
+		return e.set(relative, set.Type, set.TTL, set.Items())
+	})
+	if err != nil {
+		return err
+	}
+	return e.finish()
+}
+
 // soaOf is what becomes of the SOA of a zone; nil if nothing does.
 func soaOf(d *zone.Delta) *zone.SetDelta {
 	for i := range d.Sets {
@@ -123,19 +100,22 @@ func soaOf(d *zone.Delta) *zone.SetDelta {
 	return nil
 }
 
+// put takes the next set of a transfer: its owner is the labels relative, without root, below
+// the apex.
+type put func(relative []byte, set zone.RRset) error
+
 func (t steps) each(f put) error {
-	soa := func(set zone.RRset) error { return f(nil, rr.TypeSOA, set.TTL, set.First()) }
-	if err := soa(t.soa); err != nil {
+	if err := f(nil, t.soa); err != nil {
 		return err
 	}
 	for _, d := range t.deltas {
 		c := soaOf(d)
-		err := soa(c.Removed)
+		err := f(nil, c.Removed)
 		if err == nil {
 			err = eachPart(d, c, f, func(c *zone.SetDelta) zone.RRset { return c.Removed })
 		}
 		if err == nil {
-			err = soa(c.Added)
+			err = f(nil, c.Added)
 		}
 		if err == nil {
 			err = eachPart(d, c, f, func(c *zone.SetDelta) zone.RRset { return c.Added })
@@ -144,10 +124,10 @@ func (t steps) each(f put) error {
 			return err
 		}
 	}
-	return soa(t.soa)
+	return f(nil, t.soa)
 }
 
-// eachPart puts the removed or the added records of a delta, but for its SOA.
+// eachPart puts the removed or the added sets of a delta, but for its SOA.
 func eachPart(d *zone.Delta, soa *zone.SetDelta, f put, part func(*zone.SetDelta) zone.RRset) error {
 	for i := range d.Sets {
 		c := &d.Sets[i]
@@ -155,57 +135,82 @@ func eachPart(d *zone.Delta, soa *zone.SetDelta, f put, part func(*zone.SetDelta
 			continue
 		}
 		owner := c.Owner.Wire()
-		relative := []byte(owner[:len(owner)-len(d.Apex.Wire())])
-		set := part(c)
-		for data := range set.Data {
-			if err := f(relative, set.Type, set.TTL, data); err != nil {
-				return err
-			}
+		if err := f([]byte(owner[:len(owner)-len(d.Apex.Wire())]), part(c)); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-type sender struct {
+// form is what all messages of a transfer have in common.
+type form struct {
+	q    *message.Query
+	room int // for a signature
+}
+
+// encoder makes messages of sets. Each has the place of its length in front, as over TCP.
+type encoder struct {
+	form
+	b message.Builder
+	// emit takes a message that is complete, and gives the memory for the next one.
+	emit func(msg []byte) ([]byte, error)
+}
+
+// encoder begins the first message. expire of zero and more stands in it where the client asked
+// for it.
+func (f form) encoder(emit func([]byte) ([]byte, error), buf []byte, expire int64) *encoder {
+	e := &encoder{form: f, emit: emit}
+	e.begin(buf, expire)
+	return e
+}
+
+func (e *encoder) begin(buf []byte, expire int64) {
+	e.b.Begin(append(buf[:0], 0, 0), e.q, sendSize, resolve.OurUDPSize)
+	if e.q.WantsExpire && expire >= 0 {
+		e.b.AddExpire(uint32(expire))
+	}
+	e.b.Transfer(e.q, e.room)
+	e.b.SetFlag(message.FlagAA)
+}
+
+// set writes the records of a set, into as many messages as they need.
+func (e *encoder) set(relative []byte, t rr.Type, ttl uint32, items zone.Items) error {
+	for {
+		rest := e.b.TransferSet(relative, t, ttl, items)
+		if len(rest) == 0 {
+			return nil
+		}
+		if e.b.Count(message.AnswerSection) == 0 {
+			return fmt.Errorf("a %s record is too large for a message", t)
+		}
+		buf, err := e.emit(e.b.Finish())
+		if err != nil {
+			return err
+		}
+		e.begin(buf, -1)
+		items = rest
+	}
+}
+
+// finish completes the last message.
+func (e *encoder) finish() error {
+	_, err := e.emit(e.b.Finish())
+	return err
+}
+
+// writer signs messages and writes them.
+type writer struct {
 	w      io.Writer
-	b      message.Builder
-	q      *message.Query
 	stream *tsig.Stream
 	now    func() time.Time
-	buf    []byte
 }
 
-func (s *sender) begin() {
-	room := 0
-	if s.stream != nil {
-		room = s.stream.Key().Size()
+// send writes a message whose length is to stand in its first two octets. It returns its memory.
+func (w *writer) send(msg []byte) ([]byte, error) {
+	if w.stream != nil {
+		msg = append(msg[:2], w.stream.Sign(msg[2:], w.now())...)
 	}
-	s.b.Transfer(s.q, room)
-	s.b.SetFlag(message.FlagAA)
-}
-
-func (s *sender) record(relative []byte, t rr.Type, ttl uint32, data []byte) error {
-	if s.b.TransferRecord(relative, t, ttl, data) {
-		return nil
-	}
-	if err := s.flush(); err != nil {
-		return err
-	}
-	s.b.Begin(s.buf[:2], s.q, sendSize, resolve.OurUDPSize)
-	s.begin()
-	if !s.b.TransferRecord(relative, t, ttl, data) {
-		return fmt.Errorf("a %s record is too large for a message", t)
-	}
-	return nil
-}
-
-func (s *sender) flush() error {
-	out := s.b.Finish()
-	if s.stream != nil {
-		out = append(out[:2], s.stream.Sign(out[2:], s.now())...)
-	}
-	s.buf = out
-	binary.BigEndian.PutUint16(out, uint16(len(out)-2))
-	_, err := s.w.Write(out)
-	return err
+	binary.BigEndian.PutUint16(msg, uint16(len(msg)-2))
+	_, err := w.w.Write(msg)
+	return msg, err
 }

@@ -6,8 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"math/rand/v2"
 	"net"
 	"net/netip"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -112,6 +116,65 @@ func TestTransfer(t *testing.T) {
 	}
 }
 
+// randomZone has owners and data of all lengths at which something is done otherwise, and
+// names in the data that can be pointed to, nearly can, and cannot.
+func randomZone(r *rand.Rand, names int) *zone.Snapshot {
+	b := zone.NewBuilder(apex, false)
+	pick := func(of ...int) int { return of[r.IntN(len(of))] }
+	label := func() string {
+		n := pick(1, 2, 3, 8, 14, 15, 16, 17, 62, 63)
+		text := strings.Repeat(string(rune('a'+r.IntN(3))), n-1) + string("aA9\x00\x01*"[r.IntN(6)])
+		return string(rune(n)) + text
+	}
+	name := func() (w string) {
+		for range pick(0, 1, 1, 1, 2, 3) {
+			w += label()
+		}
+		return w + []string{apex.Wire(), strings.ToLower(apex.Wire()), "\x01x" + apex.Wire(), "\x07sxample\x00", "\x00"}[r.IntN(5)]
+	}
+	data := map[rr.Type]func() string{
+		rr.TypeA: func() string { return "\xc0\x00\x02" + string(rune(r.IntN(128))) }, rr.TypeAAAA: func() string { return strings.Repeat("a", 16) },
+		rr.TypeNS: name, rr.TypePTR: name, rr.TypeMX: func() string { return "\x00\x0a" + name() }, 14: func() string { return name() + name() },
+		17: func() string { return name() + name() }, rr.TypeSRV: func() string { return "\x00\x01\x00\x02\x00\x03" + name() },
+		700: func() string {
+			return strings.Repeat("z", pick(0, 1, 15, 16, 17, 127, 128, 300, 4090, 59000)*r.IntN(2))
+		},
+	}
+	types := slices.Sorted(maps.Keys(data))
+	add := func(owner string, t rr.Type, data string) {
+		if err := b.Add([]byte(owner), t, r.Uint32()>>1, []byte(data), 0); err != nil {
+			panic(err)
+		}
+	}
+	add(apex.Wire(), rr.TypeSOA, soaData)
+	for range names {
+		owner := apex.Wire()
+		for range pick(0, 1, 1, 1, 1, 1, 2, 3) {
+			owner = label() + owner
+		}
+		for range pick(1, 1, 2, 5) {
+			t := types[r.IntN(len(types))]
+			add(owner, t, data[t]())
+		}
+	}
+	return b.Build().Snapshot
+}
+
+// Zones of any shape and size arrive as they are, whoever makes the messages and whether they
+// are signed.
+func TestRandomTransfers(t *testing.T) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
+	for seed := range uint64(24) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		z := randomZone(r, []int{0, 1, 40, 400, 4000}[seed%5])
+		k := []*tsig.Key{nil, key}[r.IntN(2)]
+		runtime.GOMAXPROCS([]int{1, 2, 8}[seed%3])
+		if got, err := receive(serve(t, sender(z, whole)), k); err != nil || !zone.Equal(z, got) {
+			t.Errorf("seed %d, %d names, signed %v: %v", seed, z.Names(), k != nil, err)
+		}
+	}
+}
+
 // cutter ends a transfer after some octets.
 type cutter struct {
 	w    io.Writer
@@ -126,6 +189,23 @@ func (c *cutter) Write(b []byte) (int, error) {
 	}
 	c.left -= len(b)
 	return c.w.Write(b)
+}
+
+// Whoever sends to one that has gone says so, and nothing of it goes on.
+func TestSentToNobody(t *testing.T) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(8))
+	z := sample(5000)
+	var q message.Query
+	message.ParseQuery(message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{}), &q)
+	before := runtime.NumGoroutine()
+	for _, left := range []int{0, 70000, 700000, 1100000} {
+		if err := transfer.Send(&cutter{io.Discard, left}, transfer.Whole(z), &q, nil, -1, time.Now); !errors.Is(err, io.ErrClosedPipe) {
+			t.Errorf("after %d octets: %v", left, err)
+		}
+	}
+	if after := runtime.NumGoroutine(); after > before {
+		t.Errorf("%d goroutines are left", after-before)
+	}
 }
 
 // flipper changes one octet on the way.
@@ -335,15 +415,46 @@ func TestClock(t *testing.T) {
 	}
 }
 
+// manyNames is a zone like those of hosting: small records, most names directly below the apex.
+func manyNames(n int) *zone.Snapshot {
+	b := zone.NewBuilder(apex, false)
+	add := func(owner string, t rr.Type, data string) {
+		if err := b.Add([]byte(owner+apex.Wire()), t, 3600, []byte(data), 0); err != nil {
+			panic(err)
+		}
+	}
+	add("", rr.TypeSOA, soaData)
+	for i := range n {
+		label := fmt.Sprintf("%x", i*0x9e3779b1&0xffffffff)
+		owner := string(rune(len(label))) + label
+		switch i % 20 {
+		case 0:
+			add(owner, rr.TypeNS, "\x02ns"+owner+apex.Wire())
+			add("\x02ns"+owner, rr.TypeA, "\xc0\x00\x02\x01")
+		case 1, 2:
+			add(owner, rr.TypeCNAME, "\x04mail"+apex.Wire())
+		case 3:
+			add(owner, rr.TypeMX, "\x00\x0a\x04mail"+apex.Wire())
+		default:
+			add(owner, rr.TypeA, "\xc0\x00\x02\x01")
+			add(owner, rr.TypeAAAA, "\x20\x01\x0d\xb8\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x01")
+		}
+	}
+	return b.Build().Snapshot
+}
+
 func BenchmarkSend(b *testing.B) {
-	z := sample(20000)
-	var q message.Query
-	message.ParseQuery(message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{}), &q)
-	n := &counter{}
-	_ = transfer.Send(n, transfer.Whole(z), &q, nil, -1, time.Now)
-	b.SetBytes(n.n)
-	for b.Loop() {
-		_ = transfer.Send(io.Discard, transfer.Whole(z), &q, nil, -1, time.Now)
+	for name, z := range map[string]*zone.Snapshot{"small": manyNames(100000), "large": sample(20000)} {
+		b.Run(name, func(b *testing.B) {
+			var q message.Query
+			message.ParseQuery(message.AppendQuery(nil, apex, rr.TypeAXFR, message.QueryOptions{}), &q)
+			n := &counter{}
+			_ = transfer.Send(n, transfer.Whole(z), &q, nil, -1, time.Now)
+			b.SetBytes(n.n)
+			for b.Loop() {
+				_ = transfer.Send(io.Discard, transfer.Whole(z), &q, nil, -1, time.Now)
+			}
+		})
 	}
 }
 

@@ -107,7 +107,7 @@ const soaData = "\x02ns\x07example\x00\x01h\x07example\x00\x00\x00\x00\x07\x00\x
 // generator makes names that meet, and nodes of all sizes.
 type generator struct{ *rand.Rand }
 
-var labels = []string{"a", "b", "c", "A", "*", "x1", "x2", "deep", `\000`, `\001`, `\000\001`, `\255`, strings.Repeat("l", 63), strings.Repeat(`\000`, 63)}
+var labels = []string{"a", "b", "c", "A", "*", "x1", "x2", "deep", "\x00", "\x01", "\x00\x01", "\xff", strings.Repeat("l", 63), strings.Repeat("\x00", 63)}
 
 func (g generator) name() dnsname.Name {
 	n := apex
@@ -384,6 +384,25 @@ func walks(t *testing.T, s *zone.Snapshot, m model, workers int) {
 	compare(t, same, m)
 }
 
+// parts checks that the parts together have what the names have, in their order.
+func parts(t *testing.T, s *zone.Snapshot) {
+	t.Helper()
+	var got, want []string
+	for p := range s.Parts {
+		for w := p.Walk(); w.Next(); {
+			got = append(got, fmt.Sprintf("%q %d %d %q", w.Relative, w.Type, w.TTL, w.Items))
+		}
+	}
+	for n := range s.AllNodes {
+		for set := range n.RRsets {
+			want = append(want, fmt.Sprintf("%q %d %d %q", n.AppendRelative(nil), set.Type, set.TTL, set.Items()))
+		}
+	}
+	if !slices.Equal(got, want) {
+		t.Fatalf("the parts have %d sets of %d, or others", len(got), len(want))
+	}
+}
+
 // TestAgainstModel builds random zones and changes them, and compares with the
 // naive model after every step. Pages and nodes have their true sizes, or are so
 // small that the trees have many levels.
@@ -422,7 +441,7 @@ func oneZone(t *testing.T, g generator) {
 		_ = first.Digest() // from now on it is kept along
 	}
 	var steps []*zone.Delta
-	inOrder(t, g, records, s)
+	inOrder(t, g, records)
 	for range 15 {
 		before, beforeModel := s, m.clone()
 		s = with(t, s, g.change(m))
@@ -437,6 +456,7 @@ func oneZone(t *testing.T, g generator) {
 	lookups(t, g, s, m)
 	compareDiff(t, s, first, m, firstModel)
 	walks(t, s, m, 1+g.IntN(9))
+	parts(t, s)
 	fresh := build(t, m.list())
 	if !zone.Equal(fresh, s) {
 		compareDiff(t, fresh, s, m, m)

@@ -44,6 +44,7 @@ func TestDiffOfHashed(t *testing.T) {
 		if next, err := c.from.With(delta); err != nil || !zone.Equal(next, c.to) || next.Digest() != c.to.Digest() {
 			t.Errorf("the delta leads elsewhere: %v", err)
 		}
+		parts(t, c.to)
 	}
 }
 
