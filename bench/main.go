@@ -24,7 +24,7 @@ import (
 
 func main() {
 	names := flag.Int("names", 100000, "names in the zone")
-	only := flag.String("only", "", "one part alone: check, sign, serve or updates")
+	only := flag.String("only", "", "one part alone: check, sign, serve, live or updates")
 	echo := flag.String("echo", "", "internal: serve an echo on this address")
 	flag.Parse()
 	if *echo != "" {
@@ -79,7 +79,7 @@ func (b *bench) run() error {
 	for _, part := range []struct {
 		name string
 		run  func() error
-	}{{"check", b.check}, {"sign", b.sign}, {"serve", b.serve}, {"updates", b.updates}} {
+	}{{"check", b.check}, {"sign", b.sign}, {"serve", b.serve}, {"live", b.live}, {"updates", b.updates}} {
 		if b.only != "" && b.only != part.name {
 			continue
 		}

@@ -30,8 +30,10 @@ type Env struct {
 	Log *slog.Logger
 	// Parents finds the servers of parents where none are given; nil: they are not looked for.
 	Parents *Parents
-	// Prints saves reading the keys again; nil: they are read each time.
+	// Prints saves reading the keys again, and Rings understanding them; nil: it is done each
+	// time.
 	Prints *Prints
+	Rings  *keyring.Cache
 }
 
 // Zone is a zone that is signed.
@@ -94,7 +96,7 @@ type seenPrint struct {
 	print string
 }
 
-func (s *Manager) open() (*keyring.Ring, error) { return keyring.Open(s.Dir, s.Name) }
+func (s *Manager) open() (*keyring.Ring, error) { return s.Rings.Open(s.Dir, s.Name) }
 
 func (s *Manager) observer(ring *keyring.Ring) *Observer {
 	return NewObserver(s.Net, s.Name, ring)

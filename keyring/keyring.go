@@ -59,6 +59,7 @@ type Ring struct {
 	ClockConfirmed time.Time
 
 	onDisk []byte // what keyring.toml holds
+	cache  *Cache // that it came from, or nil
 }
 
 // ConfirmClock notes that now is the right time, whatever the ring says of times after
@@ -125,27 +126,47 @@ func Flags(r signer.Role) uint16 {
 // folder that does not exist is an empty ring. Files that others can read are
 // refused.
 func Open(dir string, zone dnsname.Name) (*Ring, error) {
-	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.KeySet{}}
-	text, err := os.ReadFile(filepath.Join(dir, IndexFile))
-	if errors.Is(err, fs.ErrNotExist) {
-		return r, nil
-	}
+	text, err := readIndex(dir)
 	if err != nil {
 		return nil, err
 	}
-	r.onDisk = text
+	return open(dir, zone, text)
+}
+
+// readIndex reads keyring.toml; nil where there is none.
+func readIndex(dir string) ([]byte, error) {
+	text, err := os.ReadFile(filepath.Join(dir, IndexFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return text, err
+}
+
+// open makes a ring of what keyring.toml holds.
+func open(dir string, zone dnsname.Name, text []byte) (*Ring, error) {
+	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.KeySet{}, onDisk: text}
+	if text == nil {
+		return r, nil
+	}
 	if err := r.decode(text); err != nil {
 		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, IndexFile), err)
 	}
+	if err := r.checkModes(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+func (r *Ring) checkModes() error {
 	for _, e := range r.Keys {
 		if e.File == "" {
 			continue
 		}
 		if err := checkMode(r.path(e)); err != nil {
-			return nil, fmt.Errorf("key %s: %w", r.path(e), err)
+			return fmt.Errorf("key %s: %w", r.path(e), err)
 		}
 	}
-	return r, nil
+	return nil
 }
 
 func (r *Ring) path(e *Entry) string { return filepath.Join(r.Dir, filepath.Base(e.File)) }
@@ -169,21 +190,37 @@ func (r *Ring) Unlock(which func(*Entry) bool, passphrase []byte) error {
 		if e.File == "" || e.Private != nil || which != nil && !which(e) {
 			continue
 		}
-		fail := func(err error) error { return fmt.Errorf("key %s: %w", r.path(e), err) }
-		private, err := ReadPrivate(r.path(e), passphrase)
+		key, err := r.unlock(e, passphrase)
 		if err != nil {
-			return fail(err)
-		}
-		key, err := dnssec.NewKey(private, e.Public.Algorithm, e.Public.Flags)
-		if err != nil {
-			return fail(err)
-		}
-		if string(key.Data) != string(e.Public.Data) {
-			return fail(fmt.Errorf("the file holds another key than %s says (tag %d, not %d)", IndexFile, key.Tag, e.Tag))
+			return fmt.Errorf("key %s: %w", r.path(e), err)
 		}
 		e.Private = key
 	}
 	return nil
+}
+
+func (r *Ring) unlock(e *Entry, passphrase []byte) (*dnssec.Key, error) {
+	path := r.path(e)
+	mark, err := wholefile.MarkOf(path)
+	if err != nil {
+		return nil, err
+	}
+	if key := r.cache.privateOf(path, mark); key != nil && string(key.Data) == string(e.Public.Data) {
+		return key, nil
+	}
+	private, err := ReadPrivate(path, passphrase)
+	if err != nil {
+		return nil, err
+	}
+	key, err := dnssec.NewKey(private, e.Public.Algorithm, e.Public.Flags)
+	if err != nil {
+		return nil, err
+	}
+	if string(key.Data) != string(e.Public.Data) {
+		return nil, fmt.Errorf("the file holds another key than %s says (tag %d, not %d)", IndexFile, key.Tag, e.Tag)
+	}
+	r.cache.unlocked(path, mark, key)
+	return key, nil
 }
 
 // maxKeyFile bounds what is read as a key.

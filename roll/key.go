@@ -13,6 +13,7 @@
 package roll
 
 import (
+	"maps"
 	"time"
 
 	"fencepost/rr"
@@ -63,6 +64,13 @@ type Key struct {
 	// Gone is since when no server of the parent has shown its DS after it had
 	// been seen; zero if that is not known.
 	Gone time.Time
+}
+
+// Clone is a key that can be changed without the other.
+func (k *Key) Clone() *Key {
+	out := *k
+	out.Since = maps.Clone(k.Since)
+	return &out
 }
 
 // enter puts the key into a state.

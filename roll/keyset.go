@@ -43,6 +43,16 @@ type Rollover struct {
 	Ended   time.Time
 }
 
+// Clone is a rollover that can be changed without the other; nil of nil.
+func (r *Rollover) Clone() *Rollover {
+	if r == nil {
+		return nil
+	}
+	out := *r
+	out.Old, out.New, out.States, out.Passed = slices.Clone(r.Old), slices.Clone(r.New), slices.Clone(r.States), slices.Clone(r.Passed)
+	return &out
+}
+
 // Passed is a step that is done.
 type Passed struct {
 	Title   string

@@ -105,6 +105,8 @@ func TestFindings(t *testing.T) {
 	swap := func(old, new string) string { return strings.Replace(good, old, new, 1) }
 	for _, c := range []struct{ what, config, want string }{
 		{"a misspelt key", swap("send-to", "sendto"), "fencepost.toml:20 config-unknown-key (there is no key zone.sendto) → did you mean send-to?"},
+		{"a part of a key", swap("send-to", "to"), "fencepost.toml:20 config-unknown-key (there is no key zone.to) → did you mean send-to?"},
+		{"a key of another section", swap("send-to", "listen"), "fencepost.toml:20 config-unknown-key (there is no key zone.listen) → listen belongs in [serve]"},
 		{"no TOML", swap("[serve]", "[serve"), "fencepost.toml:4 config-syntax"},
 		{"a wrong type", swap(`"127.0.0.2:5300"`, "53"), "fencepost.toml:9 config-bad-value"},
 		{"a missing peer", swap(`send-to = ["harbour"]`, `send-to = ["harbor"]`), "fencepost.toml:20 config-missing-reference (there is no peer harbor) → did you mean harbour?"},

@@ -3,6 +3,7 @@ package workspace
 import (
 	"bytes"
 	"errors"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -23,7 +24,10 @@ func (p *checker) decode(text []byte, r *raw) {
 			key := e.Key()
 			word := key[len(key)-1]
 			d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
-			if meant := closestSetting(key); meant != "" {
+			switch meant := closestSetting(key); {
+			case meant == word:
+				d = d.Suggest("%s belongs in %s", word, sectionWith(word))
+			case meant != "":
 				d = d.Suggest("did you mean %s?", meant)
 			}
 			p.diags.Add(d)
@@ -42,10 +46,10 @@ func (p *checker) decode(text []byte, r *raw) {
 }
 
 // closestSetting is the key that was meant by one that is not there: of the same section if one is
-// close, else of any.
+// close or has it as a part, else of any.
 func closestSetting(key []string) string {
-	last := len(key) - 1
-	header := strings.Join(key[:last], ".")
+	word := key[len(key)-1]
+	header := strings.Join(key[:len(key)-1], ".")
 	for _, s := range Sections {
 		if strings.Trim(s.Header, "[]") != header {
 			continue
@@ -54,11 +58,24 @@ func closestSetting(key []string) string {
 		for _, k := range s.Keys {
 			names = append(names, k.Key)
 		}
-		if meant := diag.Closest(key[last], names); meant != "" {
+		if meant := diag.Closest(word, names); meant != "" {
 			return meant
 		}
+		if i := slices.IndexFunc(names, func(name string) bool { return slices.Contains(strings.Split(name, "-"), word) }); i >= 0 {
+			return names[i]
+		}
 	}
-	return diag.Closest(key[last], settingNames)
+	return diag.Closest(word, settingNames)
+}
+
+// sectionWith is the header of the first section that has a key or that is called so.
+func sectionWith(word string) string {
+	for _, s := range Sections {
+		if slices.ContainsFunc(s.Keys, func(k Setting) bool { return k.Key == word }) {
+			return s.Header
+		}
+	}
+	return "a section of its own"
 }
 
 // tomlKinds are the kinds of values, as the decoder calls them, in plain words;

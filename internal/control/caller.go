@@ -16,7 +16,7 @@ type Identity struct {
 	UID     int
 	Account string   // the name of the user; empty where the system knows none
 	Name    string   // that, or words for it
-	Groups  []string // names
+	Groups  []string // names; not looked up for an Owner, who may do anything
 }
 
 // Owner reports whether it is whoever the server runs as, or root.
@@ -43,8 +43,14 @@ func withCaller(ctx context.Context, conn net.Conn) context.Context {
 	}
 	id := &Identity{UID: uid, Name: "user " + strconv.Itoa(uid)}
 	groups := []string{strconv.Itoa(gid)}
-	if u, err := user.LookupId(strconv.Itoa(uid)); err == nil {
+	u, err := user.LookupId(strconv.Itoa(uid))
+	if err == nil {
 		id.Account, id.Name = u.Username, u.Username
+	}
+	if id.Owner() {
+		return context.WithValue(ctx, callerKey{}, id)
+	}
+	if err == nil {
 		more, _ := u.GroupIds() // none where they cannot be looked up
 		groups = append(groups, more...)
 	}

@@ -41,6 +41,7 @@ type Service struct {
 	ownCookies func() cookie.Secret
 
 	prints  keymanager.Prints               // of the keys of zones
+	rings   keyring.Cache                   // the same
 	folders atomic.Pointer[map[string]bool] // of keys, see seeFolders; nil: it is not known
 
 	changing sync.Mutex        // held while the configuration changes: one reload at a time
@@ -309,7 +310,7 @@ func (sv *Service) filesOf(app *App, c *workspace.Config, z *workspace.Zone, pat
 }
 
 func (sv *Service) keyEnv(app *App) keymanager.Env {
-	return keymanager.Env{Net: app.Net, Now: app.Now, Log: sv.log, Parents: app.findParents(), Prints: &sv.prints}
+	return keymanager.Env{Net: app.Net, Now: app.Now, Log: sv.log, Parents: app.findParents(), Prints: &sv.prints, Rings: &sv.rings}
 }
 
 // managed is a zone as whoever looks after its keys knows it. mark tells its policy apart.

@@ -101,8 +101,9 @@ func (u *fastUDP) setup(addr netip.AddrPort, v6 bool) error {
 	const buffers = 4 << 20
 	_ = unix.SetsockoptInt(u.fd, unix.SOL_SOCKET, unix.SO_RCVBUF, buffers)
 	_ = unix.SetsockoptInt(u.fd, unix.SOL_SOCKET, unix.SO_SNDBUF, buffers)
-	// Close wakes the reader up; should that ever fail, this does.
-	if err := unix.SetsockoptTimeval(u.fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 1}); err != nil {
+	// Close wakes the reader up; should that ever fail, this does. Seldom, for each time costs
+	// an idle server a switch between threads.
+	if err := unix.SetsockoptTimeval(u.fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 10}); err != nil {
 		return err
 	}
 	if v6 {
