@@ -29,6 +29,17 @@ type Refusal struct {
 
 func (r *Refusal) Error() string { return r.Code.String() + ": " + r.Why }
 
+// RefusedError is what a server said to a request in place of carrying it out.
+type RefusedError struct {
+	Server string // that was asked
+	Key    string // that the request was signed with; empty: none
+	*Refusal
+}
+
+func (e *RefusedError) Error() string {
+	return fmt.Sprintf("%s did not do it: %s (%s)", e.Server, e.Why, e.Code)
+}
+
 func refuse(code message.Rcode, format string, args ...any) *Refusal {
 	return &Refusal{code, fmt.Sprintf(format, args...)}
 }

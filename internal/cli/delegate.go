@@ -25,6 +25,7 @@ written only if all of them agree, the present DS proves it, and the chain of tr
 holds afterwards. A server does this by itself for zones with follow-children = true.`,
 		Example: `  fencepost delegate saltmarsh.example gauges --ns ns1.gauges=198.51.100.70 --ns ns2
   fencepost delegate saltmarsh.example birds --ns ns1.birds=198.51.100.71 --ns ns.harbour.example --create
+  fencepost delegate saltmarsh.example gauges --ns ns1.gauges=198.51.100.72 --ns ns2 --reload
   fencepost delegate saltmarsh.example gauges --dry-run
   fencepost delegate saltmarsh.example gauges --follow`,
 		Args: exactly("ZONE", "CHILD"),
@@ -45,6 +46,7 @@ holds afterwards. A server does this by itself for zones with follow-children = 
 	cmd.Flags().BoolVar(&o.Create, "create", false, "make the child's zone in the workspace too")
 	cmd.Flags().StringVar(&o.Contact, "contact", "", "`MAILBOX` of the person responsible for the child, with --create")
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
+	e.reloadFlag(cmd)
 	cmd.Flags().BoolVar(&follow, "follow", false, "take over what the child asks for by CDS, CDNSKEY and CSYNC")
 	cmd.Flags().BoolVar(&f.First, "first", false, "with --follow: also the keys of a child that has no DS yet, which nothing proves")
 	cmd.Flags().BoolVar(&f.Approved, "approve", false, "with --follow: also what its CSYNC record wants approved")

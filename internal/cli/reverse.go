@@ -41,6 +41,8 @@ host does not have the address, are listed. Exit status 1 if there are any.`,
 	cmd.Flags().StringArrayVar(&o.Servers, "ns", nil, "a `SERVER` of a zone that is made (default: those of the zone the hosts are in)")
 	cmd.Flags().StringVar(&o.Contact, "contact", "", "`MAILBOX` of the person responsible for a zone that is made")
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
+	e.reloadFlag(cmd)
+	cmd.MarkFlagsMutuallyExclusive("check", "reload")
 	return cmd
 }
 

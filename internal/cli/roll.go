@@ -126,7 +126,7 @@ func (e *env) rollText(v *ops.RollView) {
 	case "finished":
 		e.ui.Printf("%s: no rollover is going on; the last one: %s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words)
 	default:
-		e.ui.Printf("%s: %s%s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words, map[bool]string{true: " (cancelled, on its way back)"}[v.Turned])
+		e.ui.Printf("%s: %s%s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words, map[bool]string{true: " (cancelled, on its way back)"}[v.Cancelled])
 	}
 	if v.Reason != "" {
 		e.ui.Printf("  %s, begun %s\n", v.Reason, ui.When(v.Started, v.Now))

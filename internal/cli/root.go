@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -85,7 +86,7 @@ func Main(args []string, out, errOut io.Writer) int {
 	root := newRoot(e)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
-	return e.finish(err)
+	return e.finish(inOurWords(err))
 }
 
 // finish tells the error, if any, and chooses the exit status.
@@ -288,6 +289,22 @@ func parseTime(s string) (time.Time, error) {
 		return t, fmt.Errorf("--now %s: write RFC 3339, such as 2026-11-23T14:20:00Z, or seconds since 1970", s)
 	}
 	return t, nil
+}
+
+// apart is how the library says that flags exclude each other.
+var apart = regexp.MustCompile(`^if any flags in the group \[.*\] are set none of the others can be; \[(.*)\] were all set$`)
+
+// inOurWords puts what the library says of flags into words.
+func inOurWords(err error) error {
+	if err == nil {
+		return nil
+	}
+	m := apart.FindStringSubmatch(err.Error())
+	if m == nil {
+		return err
+	}
+	flags := strings.Fields(m[1])
+	return usageError("--%s do not go together: leave out all but one", strings.Join(flags, " and --"))
 }
 
 // flagError adds to an unknown flag the one that was probably meant.

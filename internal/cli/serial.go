@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fencepost/internal/control"
 	"fencepost/internal/edit"
 	"fencepost/internal/ui"
 )
@@ -22,7 +23,7 @@ in the sense of RFC 1982: secondaries ignore anything else. To get to a number
 that lies behind, --set N --plan lays out the steps, and how long to wait between
 them.`,
 		Example: `  fencepost serial saltmarsh.example
-  fencepost serial saltmarsh.example --next
+  fencepost serial saltmarsh.example --next --reload
   fencepost serial saltmarsh.example --set 2026112305
   fencepost serial saltmarsh.example --set 2026112300 --plan`,
 		Args: exactly("ZONE"),
@@ -43,16 +44,34 @@ them.`,
 			if err != nil {
 				return err
 			}
-			return e.showSerial(r, o)
+			if !e.reload || !r.Changed {
+				return e.showSerial(r, o, nil)
+			}
+			results := []zoneResult{}
+			err = e.call(cmd.Context(), control.Request{Command: "reload", Zone: r.Zone.String()}, &results)
+			if err := e.showSerial(r, o, results); err != nil {
+				return err
+			}
+			if err != nil {
+				return fmt.Errorf("the file is written, and %s was not reloaded: %w", r.Zone.Plain(), err)
+			}
+			if !e.ui.JSON {
+				e.ui.Printf("\n")
+				e.reloaded(results)
+			}
+			return refused(results)
 		}}
 	cmd.Flags().BoolVar(&o.Next, "next", false, "raise it")
 	cmd.Flags().StringVar(&set, "set", "", "set it to this `NUMBER`, if that is forward")
 	cmd.Flags().BoolVar(&o.Plan, "plan", false, "with --set: show the steps to the number and write nothing")
+	e.reloadFlag(cmd)
 	cmd.MarkFlagsMutuallyExclusive("next", "set")
+	cmd.MarkFlagsMutuallyExclusive("plan", "reload")
 	return cmd
 }
 
-func (e *env) showSerial(r *edit.SerialResult, o edit.SerialOptions) error {
+// showSerial shows a serial, and in JSON what the server made of it where it was asked to.
+func (e *env) showSerial(r *edit.SerialResult, o edit.SerialOptions, reloaded []zoneResult) error {
 	plain := strings.TrimSuffix(r.Zone.String(), ".")
 	if e.ui.JSON {
 		v := map[string]any{"zone": r.Zone.String(), "file": r.Path, "style": r.Style, "serial": r.Serial, "next": r.Next, "changed": r.Changed, "notes": append([]string{}, r.Notes...)}
@@ -61,6 +80,9 @@ func (e *env) showSerial(r *edit.SerialResult, o edit.SerialOptions) error {
 		}
 		if o.Plan {
 			v["plan"] = r.Plan
+		}
+		if reloaded != nil {
+			v["zones"] = reloaded
 		}
 		return e.ui.Object(v)
 	}

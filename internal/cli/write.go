@@ -14,6 +14,7 @@ import (
 	"fencepost/internal/edit"
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
+	"fencepost/server/zonestate"
 )
 
 func starterFlags(cmd *cobra.Command, s *edit.Starter) {
@@ -348,11 +349,14 @@ func (e *env) edited(ctx context.Context) func(*edit.Edited, error) error {
 		}
 		results := []zoneResult{}
 		perr := e.app.ReloadEdited(ctx, r, func(zone string, call func(any) error) error {
-			var one []zoneResult
-			if err := call(&one); err != nil {
-				return fmt.Errorf("the files are written, and %s was not reloaded: %w", strings.TrimSuffix(zone, "."), err)
+			var some []zoneResult
+			if err := call(&some); err != nil {
+				return fmt.Errorf("the files are written, and %s not reloaded: %w", cmp.Or(strings.TrimSuffix(zone, "."), "the zones were"), err)
 			}
-			results = append(results, one...)
+			if zone == "" { // the server looked at all
+				some = slices.DeleteFunc(some, func(r zoneResult) bool { return r.Change == string(zonestate.Unchanged) })
+			}
+			results = append(results, some...)
 			return nil
 		})
 		if err := e.showEdited(r, results); err != nil {

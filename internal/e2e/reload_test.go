@@ -60,3 +60,50 @@ func TestEditAndReload(t *testing.T) {
 		want(t, fp(t, dir, "reload"), 0, "unchanged")
 	}
 }
+
+// Whatever writes zones can have them taken at once: a serial, a delegation, reverse zones, and
+// zones that are new.
+func TestOthersReload(t *testing.T) {
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:0\"]\n[audience.inside]\nnetworks = [\"192.0.2.0/25\"]\n[[zone]]\nname = \"tides.example\"\n[[zone]]\nname = \"reef.example\"\naudiences = [\"inside\"]\n")
+	write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides)
+	for _, version := range []string{"reef.example", "reef.example@inside"} {
+		write(t, filepath.Join(dir, "zones", version+".zone"), "$TTL 60\n@ SOA ns1 hostmaster 10 5400 1200 1209600 60\n@ NS ns1\nns1 A 198.51.100.1\n$INCLUDE reef.example.part\n")
+	}
+	write(t, filepath.Join(dir, "zones", "reef.example.part"), "pier A 198.51.100.7\n")
+	want(t, fp(t, dir, "serial", "tides.example", "--next", "--reload"), 3, "the file is written", "no server is running on this workspace")
+	d := serve(t, dir)
+	zones := func(args ...string) (out []string) {
+		t.Helper()
+		v := object(t, ok(t, dir, append(args, "--reload", "--format", "json")...))
+		list, _ := v["zones"].([]any)
+		for _, z := range list {
+			z := z.(map[string]any)
+			out = append(out, fmt.Sprint(z["zone"], z["change"]))
+		}
+		return out
+	}
+	asked := func(name, rrtype, data string) {
+		t.Helper()
+		want(t, fp(t, dir, "ask", name, rrtype, "--at", d.addr, "--recursion=false"), 0, data)
+	}
+	for _, c := range []struct {
+		args               []string
+		zones              string
+		name, rrtype, data string
+	}{
+		{[]string{"serial", "tides.example", "--next"}, "[tides.example.loaded]", "tides.example", "SOA", "2026"},
+		{[]string{"delegate", "tides.example", "north", "--ns", "ns1.north=192.0.2.70", "--ns", "ns.harbour.example"}, "[tides.example.loaded]", "north.tides.example", "NS", "ns1.north.tides.example"},
+		{[]string{"delegate", "tides.example", "south", "--ns", "ns1.south=192.0.2.71", "--ns", "ns.harbour.example", "--create"}, "[tides.example.loaded south.tides.example.loaded]", "ns1.south.tides.example", "A", "192.0.2.71"},
+		{[]string{"reverse", "192.0.2.0/24", "--ns", "ns.harbour.example"}, "[2.0.192.in-addr.arpa.loaded]", "71.2.0.192.in-addr.arpa", "PTR", "ns1.south.tides.example"},
+		{[]string{"reverse", "192.0.2.0/24"}, "[]", "71.2.0.192.in-addr.arpa", "PTR", "ns1.south.tides.example"},
+		{[]string{"change", "reef.example", "pier", "A", "198.51.100.8"}, "[reef.example.loaded reef.example.loaded]", "pier.reef.example", "A", "198.51.100.8"}, // for everyone and inside
+	} {
+		if got := fmt.Sprint(zones(c.args...)); got != c.zones {
+			t.Errorf("%s: %s, want %s", c.args, got, c.zones)
+		}
+		asked(c.name, c.rrtype, c.data)
+	}
+	want(t, fp(t, dir, "serial", "tides.example", "--set", "5", "--plan", "--reload"), 2, "--plan and --reload do not go together")
+	want(t, fp(t, dir, "reload"), 0, "unchanged")
+}

@@ -274,7 +274,9 @@ func (b *Transaction) onePerAddress(hosts []host) (out []host) {
 	for i, h := range hosts {
 		if i > 0 && hosts[i-1].addr == h.addr {
 			first := out[len(out)-1]
-			b.note("%s belongs to %s and to %s; it points back to the first", h.addr, first.name, h.name)
+			if !first.name.Equal(h.name) { // else two versions of a zone have it
+				b.note("%s belongs to %s and to %s; it points back to the first", h.addr, first.name, h.name)
+			}
 			continue
 		}
 		out = append(out, h)

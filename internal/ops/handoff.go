@@ -51,21 +51,35 @@ func stepOf(f *edit.EditedFile, c *workspace.Config) *Step {
 }
 
 // ReloadEdited has the running server take the zones that an edit wrote, and decodes what it says
-// of each with took.
+// of each with took: each zone once, however many of its files were written. Where the edit
+// listed new zones in the configuration the server takes all that is new; then zone is empty.
 func (a *App) ReloadEdited(ctx context.Context, r *edit.Edited, took func(zone string, call func(result any) error) error) error {
 	c, err := a.Config()
 	if err != nil {
 		return err
 	}
+	ask := func(req control.Request) error {
+		return took(req.Zone, func(result any) error { return Client(c).Call(ctx, req, result) })
+	}
+	files := map[string]int{} // of each zone
 	for _, f := range r.Files {
-		if f.Zone.IsZero() || c.Find(f.Zone) == nil || !sameFile(filepath.Dir(f.Where()), filepath.Join(c.Dir, workspace.ZonesDir)) {
-			continue // another file than the one that is served
+		if f.Zone.IsZero() && sameFile(f.Where(), filepath.Join(c.Dir, workspace.ConfigFile)) {
+			return ask(control.Request{Command: "reload"})
+		}
+		if !f.Zone.IsZero() && c.Find(f.Zone) != nil && sameFile(filepath.Dir(f.Where()), filepath.Join(c.Dir, workspace.ZonesDir)) {
+			files[f.Zone.Key()]++ // else it is another file than the one that is served
+		}
+	}
+	for _, f := range r.Files {
+		if f.Zone.IsZero() || files[f.Zone.Key()] == 0 {
+			continue
 		}
 		req := control.Request{Command: "reload", Zone: f.Zone.String()}
-		if s := stepOf(f, c); s != nil {
+		if s := stepOf(f, c); s != nil && files[f.Zone.Key()] == 1 {
 			req.Args = control.Args(map[string]any{"step": s})
 		}
-		if err := took(f.Zone.String(), func(result any) error { return Client(c).Call(ctx, req, result) }); err != nil {
+		delete(files, f.Zone.Key())
+		if err := ask(req); err != nil {
 			return err
 		}
 	}

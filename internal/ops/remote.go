@@ -2,9 +2,7 @@ package ops
 
 import (
 	"bytes"
-	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -339,46 +337,16 @@ func (p *Prepared) change(ctx context.Context) (no *update.Refusal, err error) {
 	return no, nil
 }
 
-// updateArgs and updateReply are the command "update" of the control socket.
-type updateArgs struct {
-	Message []byte `json:"message"` // as in RFC 2136, not signed
-}
-
-type updateReply struct {
-	Done bool   `json:"done"`
-	Code uint16 `json:"code,omitempty"` // why it was not
-	Why  string `json:"why,omitempty"`
-}
-
-// Update is the command "update": a change by somebody who is known to the system.
-func (sv *Service) Update(ctx context.Context, name dnsname.Name, args json.RawMessage, by string) (any, error) {
-	var in updateArgs
-	if err := json.Unmarshal(args, &in); err != nil {
-		return nil, err
-	}
-	m, err := message.Decode(in.Message)
-	if err != nil {
-		return nil, err
-	}
-	r, no := update.Read(m)
-	if no == nil && !r.Zone.Equal(name) {
-		return nil, errors.New("the message is about another zone than the command")
-	}
-	if no == nil {
-		err = sv.Server.UpdateBy(name, r, cmp.Or(by, "the owner of the server"))
-	}
-	if errors.As(err, &no) || no != nil {
-		return updateReply{Code: uint16(no.Code), Why: no.Why}, nil
-	}
-	return updateReply{Done: true}, err
-}
-
 // refused says why a server did not do what it was asked for.
 func (p *Prepared) refused(ctx context.Context, name dnsname.Name, no *update.Refusal) error {
 	if meanwhile[no.Code] {
 		return p.changedMeanwhile(ctx, name, no.Error())
 	}
-	return fmt.Errorf("%s refused: %w", p.Server, no)
+	out := &update.RefusedError{Server: p.Server.String(), Refusal: no}
+	if p.key != nil && !p.here {
+		out.Key = p.key.Name.Plain()
+	}
+	return out
 }
 
 // meanwhile are the codes of prerequisites that are not met: the request has those alone that were so

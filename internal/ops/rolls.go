@@ -26,21 +26,21 @@ type RollChange struct {
 
 // RollView is a rollover as it is shown; the field names are documented output.
 type RollView struct {
-	Zone     string     `json:"zone"`
-	State    string     `json:"state"` // none, rolling, paused, finished
-	Kind     string     `json:"kind,omitempty"`
-	Words    string     `json:"what,omitempty"`
-	Reason   string     `json:"reason,omitempty"`
-	Turned   bool       `json:"cancelled,omitempty"`
-	Started  time.Time  `json:"started,omitzero"`
-	Ended    time.Time  `json:"ended,omitzero"`
-	Rows     []RollRow  `json:"steps,omitempty"`
-	Keys     []KeyInfo  `json:"keys"`
-	Due      time.Time  `json:"next_due,omitzero"`
-	DueKind  string     `json:"next_what,omitempty"`
-	Now      time.Time  `json:"now"`
-	Sights   []RollSeen `json:"servers,omitempty"`
-	Unsigned bool       `json:"unsigned,omitempty"`
+	Zone      string     `json:"zone"`
+	State     string     `json:"state"` // none, rolling, paused, finished
+	Kind      string     `json:"kind,omitempty"`
+	Words     string     `json:"what,omitempty"`
+	Reason    string     `json:"reason,omitempty"`
+	Cancelled bool       `json:"cancelled,omitempty"`
+	Started   time.Time  `json:"started,omitzero"`
+	Ended     time.Time  `json:"ended,omitzero"`
+	Rows      []RollRow  `json:"steps,omitempty"`
+	Keys      []KeyInfo  `json:"keys"`
+	Due       time.Time  `json:"next_due,omitzero"`
+	DueKind   string     `json:"next_what,omitempty"`
+	Now       time.Time  `json:"now"`
+	Servers   []RollSeen `json:"servers,omitempty"`
+	Unsigned  bool       `json:"unsigned,omitempty"`
 }
 
 // RollRow is a step of a time line.
@@ -110,12 +110,12 @@ func (a *App) viewAt(ring *keyring.Ring, now time.Time) *RollView {
 		v.State, r = "finished", ring.Roll.Last
 	}
 	if r != nil {
-		v.Kind, v.Words, v.Reason, v.Turned, v.Started, v.Ended = string(r.Kind), r.Kind.Description(), r.Reason, r.RollingBack, r.Started.UTC(), r.Ended
+		v.Kind, v.Words, v.Reason, v.Cancelled, v.Started, v.Ended = string(r.Kind), r.Kind.Description(), r.Reason, r.RollingBack, r.Started.UTC(), r.Ended
 		for _, row := range r.Timeline(now, &t) {
 			v.Rows = append(v.Rows, RollRow{row.Title, string(row.Phase), row.Begin.UTC(), row.Seen, row.End.UTC(), row.Estimated, row.Waits, row.For})
 		}
 		for _, s := range r.States {
-			v.Sights = append(v.Sights, RollSeen{s.Server, s.Parent, s.Seen, s.Tried, s.Problem})
+			v.Servers = append(v.Servers, RollSeen{s.Server, s.Parent, s.Seen, s.Tried, s.Problem})
 		}
 	}
 	if p := a.policyOf(ring.Zone); p != nil && ring.Roll.Roll == nil {

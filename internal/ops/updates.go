@@ -1,16 +1,21 @@
 package ops
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/netip"
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
 	"fencepost/server/zonestate"
 	"fencepost/source"
+	"fencepost/update"
 	"fencepost/workspace"
 	"fencepost/zonefile"
 )
@@ -60,4 +65,38 @@ func (a *App) followsOf(z *workspace.Zone) (out []zonestate.Follow) {
 		}})
 	}
 	return out
+}
+
+// updateArgs and updateReply are the command "update" of the control socket.
+type updateArgs struct {
+	Message []byte `json:"message"` // as in RFC 2136, not signed
+}
+
+type updateReply struct {
+	Done bool   `json:"done"`
+	Code uint16 `json:"code,omitempty"` // why it was not
+	Why  string `json:"why,omitempty"`
+}
+
+// Update is the command "update": a change by somebody who is known to the system.
+func (sv *Service) Update(ctx context.Context, name dnsname.Name, args json.RawMessage, by string) (any, error) {
+	var in updateArgs
+	if err := json.Unmarshal(args, &in); err != nil {
+		return nil, err
+	}
+	m, err := message.Decode(in.Message)
+	if err != nil {
+		return nil, err
+	}
+	r, no := update.Read(m)
+	if no == nil && !r.Zone.Equal(name) {
+		return nil, errors.New("the message is about another zone than the command")
+	}
+	if no == nil {
+		err = sv.Server.UpdateBy(name, r, cmp.Or(by, "the owner of the server"))
+	}
+	if errors.As(err, &no) || no != nil {
+		return updateReply{Code: uint16(no.Code), Why: no.Why}, nil
+	}
+	return updateReply{Done: true}, err
 }

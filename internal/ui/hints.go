@@ -8,8 +8,10 @@ import (
 	"fencepost/internal/control"
 	"fencepost/keymanager"
 	"fencepost/keyring"
+	"fencepost/message"
 	"fencepost/rr"
 	"fencepost/server/zonestate"
+	"fencepost/update"
 	"fencepost/workspace"
 )
 
@@ -40,6 +42,17 @@ var hints = []func(error) string{
 	as(func(e *zonestate.ConflictError) string {
 		z := e.Zone.Plain()
 		return fmt.Sprintf("; have the file count again with: fencepost pending %s --drop OWNER, or what is served with: fencepost fold %s --over", z, z)
+	}),
+	as(func(e *update.RefusedError) string {
+		switch {
+		case e.Code == message.Refused && e.Key != "":
+			return fmt.Sprintf("; nothing was changed. Whoever looks after that server allows it with a [[grant]] for key = %q", e.Key)
+		case e.Code == message.NotAuth && e.Key != "":
+			return fmt.Sprintf("; nothing was changed. Either it does not serve the zone, or its secret %s is another one", e.Key)
+		case e.Code == message.ServFail:
+			return "; nothing was changed. Its log says more; try it again"
+		}
+		return "; nothing was changed"
 	}),
 	as(func(e *zonestate.AheadError) string {
 		return fmt.Sprintf("; go past it with: fencepost serial %s --set %d", e.Zone.Plain(), rr.NextSerial(e.Its))

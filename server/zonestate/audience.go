@@ -172,10 +172,30 @@ func (s *requests) SourceFor(from netip.Addr) answer.Source {
 	if v := t.views.at(from); v != nil {
 		return v
 	}
-	if t.hidden && !t.friends[from.Unmap()] {
+	if t.hidden && !t.friends.at[from.Unmap()] {
 		return t.public
 	}
 	return s
+}
+
+// friends are the peers of a table, each by its keys or, without one, by its address.
+type friends struct {
+	at   map[netip.Addr]bool
+	keys map[string]bool
+}
+
+func (f *friends) add(p Peer) {
+	if f.at == nil {
+		f.at, f.keys = map[netip.Addr]bool{}, map[string]bool{}
+	}
+	if p.Key == nil {
+		f.at[p.Address.Addr().Unmap()] = true
+		return
+	}
+	f.keys[p.Key.Name.Key()] = true
+	for _, k := range p.Also {
+		f.keys[k.Name.Key()] = true
+	}
 }
 
 // hide has strangers be told nothing of zones that are for peers alone.
@@ -184,13 +204,7 @@ func (t *table) hide(s *Zones, cfg *Config) {
 		z := &cfg.Zones[i]
 		t.hidden = t.hidden || z.Lists
 		for _, p := range slices.Concat(z.SendTo, z.fetchFrom()) {
-			if p.Key != nil {
-				continue
-			}
-			if t.friends == nil {
-				t.friends = map[netip.Addr]bool{}
-			}
-			t.friends[p.Address.Addr().Unmap()] = true
+			t.friends.add(p)
 		}
 	}
 	t.public = &view{s: s, t: t}
@@ -207,7 +221,7 @@ func (s *requests) ViewFor(from netip.Addr, key *dnsname.Name) request.View {
 	if v := t.views.at(from); v != nil {
 		return v
 	}
-	if t.hidden && key == nil && !t.friends[from.Unmap()] {
+	if t.hidden && !t.friends.at[from.Unmap()] && !(key != nil && t.friends.keys[key.Key()]) {
 		return t.public
 	}
 	return s

@@ -173,10 +173,10 @@ func TestAudiencesSigned(t *testing.T) {
 		t.Fatal(err)
 	}
 	z := s.table.Load().zones[idOf(updated, "inside")]
-	if _, planned := s.sched.byID[tendID(z)]; !planned {
+	if _, planned := s.sched.byID[advanceID(z)]; !planned {
 		t.Error("it is not planned to look after the keys of inside")
 	}
-	if err := s.tend(t.Context(), z); err != nil {
+	if err := s.advance(t.Context(), z); err != nil {
 		t.Fatal(err)
 	}
 	if got := z.lastGood().fingerprint; got != "key 2" || s.SnapshotFor(updated, "inside").Serial() == before {

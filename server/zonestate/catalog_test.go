@@ -170,14 +170,16 @@ func TestCatalogOfMany(t *testing.T) {
 func TestCatalogHidden(t *testing.T) {
 	c := newConsumer(t, nil, "c1.")
 	c.takes(c.lists("c1.", 1, "a."))
-	key := &tsig.Key{Name: dnsname.MustParse("k.")}
+	peer, other := dnsname.MustParse("k."), dnsname.MustParse("grant.")
+	c.cfg.Zones[0].SendTo = []Peer{{Name: "k", Key: &tsig.Key{Name: peer}}}
+	c.Apply(t.Context(), c.cfg, "")
 	q := (*requests)(c.Zones)
 	name := []byte(dnsname.MustParse("c1.").Wire())
 	for _, at := range []struct {
 		from string
 		key  *dnsname.Name
 		want answer.State
-	}{{"203.0.113.1", nil, answer.NotServed}, {"192.0.2.1", nil, answer.Served}, {"203.0.113.1", &key.Name, answer.Served}} {
+	}{{"203.0.113.1", nil, answer.NotServed}, {"192.0.2.1", nil, answer.Served}, {"203.0.113.1", &peer, answer.Served}, {"203.0.113.1", &other, answer.NotServed}} {
 		if _, state := q.ViewFor(netip.MustParseAddr(at.from), at.key).Find(name, false); state != at.want {
 			t.Errorf("%s is told %d, want %d", at.from, state, at.want)
 		}

@@ -79,7 +79,7 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 		s.planFollows(z)
 	}
 	for _, j := range cfg.Jobs {
-		s.planJob(j, s.Now().Add(tendSoon))
+		s.planJob(j, s.Now().Add(advanceSoon))
 	}
 	s.followCatalogs(ctx) // they may have come from the store just now
 	return results

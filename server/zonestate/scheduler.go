@@ -20,7 +20,7 @@ type lane string
 
 const (
 	here    lane = "here"    // work that waits for nobody outside: signing, storing, expiry
-	tending lane = "tending" // asks parents and secondaries about keys
+	keyCare lane = "keyCare" // asks parents and secondaries about keys
 	jobs    lane = "jobs"
 
 	following lane = "following" // asks resolvers for addresses that zones follow

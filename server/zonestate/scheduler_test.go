@@ -94,7 +94,7 @@ func schedulerRun(t *testing.T, rnd *rand.Rand) {
 	go func() { s.run(ctx); close(ended) }()
 	var mu sync.Mutex
 	model, running, ran := map[string]planned{}, map[lane]int{}, 0
-	lanes := []lane{here, tending, "to a", "from b"}
+	lanes := []lane{here, keyCare, "to a", "from b"}
 	owners := []*served{nil, {}, {}}
 	plan := func(version int) {
 		id := fmt.Sprint("t", rnd.IntN(120))
@@ -204,7 +204,7 @@ func TestDeadPeerHoldsUpItself(t *testing.T) {
 		}
 		synctest.Wait()
 		ran := map[lane]bool{}
-		free := []lane{here, tending, jobs, toPeer(alive), zone(alive, dead).fromPrimary(), zone().fromPrimary()}
+		free := []lane{here, keyCare, jobs, toPeer(alive), zone(alive, dead).fromPrimary(), zone().fromPrimary()}
 		for _, l := range free {
 			s.sched.plan(nil, l, "free "+string(l), s.Now(), func(context.Context) { ran[l] = true })
 			synctest.Wait()

@@ -154,7 +154,7 @@ func (s *Zones) putSigned(z *served, v version) {
 	if z.audience == "" { // the others may have to be signed with other keys now
 		for _, version := range s.table.Load().versions(z.name) {
 			if version != z && version.role().Signs() {
-				s.planTending(version, s.Now().Add(tendSoon))
+				s.planAdvance(version, s.Now().Add(advanceSoon))
 			}
 		}
 	}
@@ -165,7 +165,7 @@ func (s *Zones) noteServed(z *served, snap *zone.Snapshot) {
 	if err := z.cfg.Load().Signer.Served(snap.Serial(), s.Now()); err != nil {
 		s.Log.Error("the keys' state could not be kept", "zone", z.String(), "error", err)
 	}
-	s.planTending(z, s.Now().Add(tendSoon))
+	s.planAdvance(z, s.Now().Add(advanceSoon))
 }
 
 // nextSerial is the source's serial if that moves forward, else one more than the
@@ -178,13 +178,13 @@ func nextSerial(source, current *zone.Snapshot) uint32 {
 	return serial
 }
 
-func signID(z *served) string { return "sign " + z.id() }
-func tendID(z *served) string { return "tend " + z.id() }
+func signID(z *served) string    { return "sign " + z.id() }
+func advanceID(z *served) string { return "advance " + z.id() }
 
 const (
-	signRetry = 10 * time.Minute // when signing is tried again after it failed
-	tendSoon  = 2 * time.Second  // after a new version: the peers have been told by then
-	tendRetry = 5 * time.Minute  // when the keys could not be looked after
+	signRetry    = 10 * time.Minute // when signing is tried again after it failed
+	advanceSoon  = 2 * time.Second  // after a new version: the peers have been told by then
+	advanceRetry = 5 * time.Minute  // when the keys could not be looked after
 )
 
 // planSigning plans the renewal of signatures.
@@ -240,26 +240,26 @@ func (s *Zones) signAgainLocked(ctx context.Context, z *served, by string) error
 	return nil
 }
 
-// planTending plans to look after the keys of a zone.
-func (s *Zones) planTending(z *served, at time.Time) {
+// planAdvance plans to look after the keys of a zone.
+func (s *Zones) planAdvance(z *served, at time.Time) {
 	if at.IsZero() {
-		s.sched.cancel(tendID(z))
+		s.sched.cancel(advanceID(z))
 		return
 	}
-	s.sched.plan(z, tending, tendID(z), at, func(ctx context.Context) {
-		if err := s.tend(ctx, z); err != nil && ctx.Err() == nil {
+	s.sched.plan(z, keyCare, advanceID(z), at, func(ctx context.Context) {
+		if err := s.advance(ctx, z); err != nil && ctx.Err() == nil {
 			s.Log.Error("the keys could not be looked after", "zone", z.String(), "error", err)
-			s.planTending(z, s.Now().Add(tendRetry))
+			s.planAdvance(z, s.Now().Add(advanceRetry))
 		}
 	})
 }
 
-// maxTends bounds how often a zone is signed in one go.
-const maxTends = 8
+// maxAdvances bounds how often a zone is signed in one go.
+const maxAdvances = 8
 
-// tend looks after the keys of a zone and signs it again when they ask for it.
-func (s *Zones) tend(ctx context.Context, z *served) error {
-	for range maxTends {
+// advance looks after the keys of a zone and signs it again when they ask for it.
+func (s *Zones) advance(ctx context.Context, z *served) error {
+	for range maxAdvances {
 		cfg := z.cfg.Load()
 		if !cfg.Role().Signs() || z.snap() == nil {
 			return nil
@@ -269,17 +269,17 @@ func (s *Zones) tend(ctx context.Context, z *served) error {
 		if err != nil {
 			return err
 		}
-		if done, err := s.tendBy(ctx, z, cfg, seen); done || err != nil {
+		if done, err := s.advanceBy(ctx, z, cfg, seen); done || err != nil {
 			return err
 		}
 	}
-	s.planTending(z, s.Now().Add(tendSoon))
+	s.planAdvance(z, s.Now().Add(advanceSoon))
 	return nil
 }
 
-// tendBy looks after the keys once, by what was seen; done is set where nothing follows
+// advanceBy looks after the keys once, by what was seen; done is set where nothing follows
 // from it at once.
-func (s *Zones) tendBy(ctx context.Context, z *served, cfg *Zone, seen any) (done bool, err error) {
+func (s *Zones) advanceBy(ctx context.Context, z *served, cfg *Zone, seen any) (done bool, err error) {
 	z.keys().Lock()
 	defer z.keys().Unlock()
 	snap := z.snap()
@@ -295,7 +295,7 @@ func (s *Zones) tendBy(ctx context.Context, z *served, cfg *Zone, seen any) (don
 		return true, err
 	}
 	if !resign {
-		s.planTending(z, again)
+		s.planAdvance(z, again)
 		return true, nil
 	}
 	if err := s.signAgainLocked(ctx, z, ""); err != nil {
@@ -318,7 +318,7 @@ func (s *Zones) KeysOf(ctx context.Context, name dnsname.Name, by string, f func
 	}
 	z.keys().Unlock()
 	if err == nil && z.role().Signs() {
-		err = s.tend(ctx, z)
+		err = s.advance(ctx, z)
 	}
 	return err
 }

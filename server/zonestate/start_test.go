@@ -80,7 +80,7 @@ func TestRemovedZoneHasNoTasks(t *testing.T) {
 	s.Apply(t.Context(), &Config{Zones: []Zone{{Name: name, Origin: &Primaries{Servers: []Peer{peer}}}}}, "")
 	z := s.table.Load().zones[name.Key()]
 	later := s.Now().Add(time.Hour)
-	for _, id := range []string{refreshID(z), expireID(z), signID(z), tendID(z), storeID(z), lapseID(z), notifyID(z, peer), lookID(z, peer)} {
+	for _, id := range []string{refreshID(z), expireID(z), signID(z), advanceID(z), storeID(z), lapseID(z), notifyID(z, peer), lookID(z, peer)} {
 		s.sched.plan(z, here, id, later, func(context.Context) {})
 	}
 	s.Apply(t.Context(), &Config{}, "")

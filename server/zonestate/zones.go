@@ -101,7 +101,7 @@ type table struct {
 	depths  uint64               // bit n: some zone's name has n labels (63: or more)
 	hidden  bool                 // some zones answer no strangers; see public
 	public  *view                // what strangers see then
-	friends map[netip.Addr]bool  // peers that are known by their addresses
+	friends friends              // who is told of them
 	keys    map[string]*tsig.Key // of all peers, by the key of their name
 	peers   map[netip.Addr]bool  // where peers are
 

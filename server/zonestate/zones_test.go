@@ -117,7 +117,7 @@ type fakeSigner struct {
 	sign func(keymanager.Job) (*zone.Snapshot, error)
 
 	served []uint32
-	tend   func() (resign bool, again time.Time)
+	next   func() (resign bool, again time.Time)
 }
 
 func (f *fakeSigner) Fingerprint() (string, error) { return f.made, nil }
@@ -137,16 +137,16 @@ func (f *fakeSigner) State() keymanager.State { return keymanager.State{} }
 func (f *fakeSigner) Observe(context.Context) (any, error) { return nil, nil }
 
 func (f *fakeSigner) Advance(any, *zone.Snapshot, time.Time) (bool, time.Time, error) {
-	if f.tend == nil {
+	if f.next == nil {
 		return false, time.Time{}, nil
 	}
-	resign, again := f.tend()
+	resign, again := f.next()
 	return resign, again, nil
 }
 
 // Keys that ask for it make the zone be signed again, until they are content; the
 // signer hears of each version that is served.
-func TestTending(t *testing.T) {
+func TestKeyCare(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := New(Options{})
 		src := &source{snap: zoneVersion("a.", 1, 1)}
@@ -154,14 +154,14 @@ func TestTending(t *testing.T) {
 		f.sign = func(j keymanager.Job) (*zone.Snapshot, error) {
 			return j.Source.Replace([]zone.Content{{Owner: j.Source.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 60, Data: soa(j.Serial)}}}})
 		}
-		tends := 0
-		f.tend = func() (bool, time.Time) {
-			tends++
-			if tends%3 != 0 {
-				f.made = fmt.Sprint(tends)
+		turns := 0
+		f.next = func() (bool, time.Time) {
+			turns++
+			if turns%3 != 0 {
+				f.made = fmt.Sprint(turns)
 				return true, time.Time{}
 			}
-			if tends == 6 {
+			if turns == 6 {
 				return false, time.Time{}
 			}
 			return false, s.Now().Add(time.Hour)
@@ -172,8 +172,8 @@ func TestTending(t *testing.T) {
 		s.Apply(ctx, &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Origin: &Files{Load: src.load}, Signer: f}}}, "")
 		time.Sleep(3 * time.Hour)
 		synctest.Wait()
-		if got := fmt.Sprint(tends, f.served, s.Status().Zones[0].Serial); got != "6 [1 2 3 4 5] 5" {
-			t.Errorf("tended, served, serial: %s", got)
+		if got := fmt.Sprint(turns, f.served, s.Status().Zones[0].Serial); got != "6 [1 2 3 4 5] 5" {
+			t.Errorf("looked after, served, serial: %s", got)
 		}
 		if err := s.ClockMoved(ctx); err != nil {
 			t.Error(err)
