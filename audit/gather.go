@@ -447,7 +447,7 @@ func (a *Auditor) chains(ctx context.Context, f *Facts) {
 		}{{&f.Chain, f.Zone, rr.TypeSOA}, {&f.Denial, f.nosuch, rr.TypeA}} {
 			records, err := a.Walker.CollectAll(ctx, c.name, c.t)
 			f.Asked++
-			chain := validate.NewPool(records).Explain(a.Anchors, c.name, c.t, f.Now)
+			chain := validate.NewRRsets(records).Explain(a.Anchors, c.name, c.t, f.Now)
 			if err == nil || chain.Status != validate.Bogus { // else what is missing may only not have come
 				*c.to = chain
 			}
@@ -464,11 +464,11 @@ func (a *Auditor) chains(ctx context.Context, f *Facts) {
 				records = append(append(records, r.Answer...), r.Authority...)
 			}
 		}
-		pool := validate.NewPool(records)
-		keys, v := pool.TrustKeys(f.Zone, anchors, f.Now)
+		sets := validate.NewRRsets(records)
+		keys, v := sets.TrustKeys(f.Zone, anchors, f.Now)
 		if keys != nil {
-			if v = pool.Answer(keys, f.Zone, rr.TypeSOA, f.Now); v.Status == validate.Secure && s.NoName != nil {
-				if d := pool.Answer(keys, f.nosuch, rr.TypeA, f.Now); d.Status < v.Status {
+			if v = sets.Answer(keys, f.Zone, rr.TypeSOA, f.Now); v.Status == validate.Secure && s.NoName != nil {
+				if d := sets.Answer(keys, f.nosuch, rr.TypeA, f.Now); d.Status < v.Status {
 					v = d
 				}
 			}

@@ -101,7 +101,7 @@ func (a *Asker) Signals(ctx context.Context, c *Child, roots []netip.AddrPort, a
 		s := Signal{Server: server, Anchors: anchors}
 		var records []rr.Record
 		if records, s.Err = a.collectSignal(ctx, c.Name, server, roots, anchors); s.Err == nil {
-			s.Pool = validate.NewPool(records)
+			s.Sets = validate.NewRRsets(records)
 		}
 		out = append(out, s)
 	}

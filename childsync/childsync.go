@@ -58,7 +58,7 @@ type First struct {
 // Signal is what was found at the signalling name of one name server.
 type Signal struct {
 	Server  dnsname.Name
-	Pool    *validate.RRsets
+	Sets    *validate.RRsets
 	Anchors []rr.Record
 	Err     error
 }
@@ -84,10 +84,10 @@ func (c *Child) signalled(signals []Signal, cds, cdnskeys [][]byte, now time.Tim
 			return refuse("%s could not be asked for: %v", name, s.Err)
 		}
 		for t, want := range map[rr.Type][][]byte{rr.TypeCDS: cds, rr.TypeCDNSKEY: cdnskeys} {
-			if v := s.Pool.Validate(s.Anchors, name, t, now); v.Status != validate.Secure {
+			if v := s.Sets.Validate(s.Anchors, name, t, now); v.Status != validate.Secure {
 				return refuse("%s %s is not proved but %s: %s (RFC 9615 §4.2)", name, t, v.Status, v.Reason)
 			}
-			if have := s.Pool.Data(name, t); len(have) == 0 && len(want) > 0 {
+			if have := s.Sets.Data(name, t); len(have) == 0 && len(want) > 0 {
 				return refuse("there are no %s records at %s (RFC 9615 §4.2)", t, name)
 			} else if !same(have, want) {
 				return refuse("the %s records at %s are not those of the child (RFC 9615 §4.2)", t, name)
@@ -145,7 +145,7 @@ func (c *Child) WantedDS(seen []Seen, first First, now time.Time) (want [][]byte
 
 // request is the CDS and CDNSKEY records of one server, proved by the present DS.
 func (c *Child) request(s *Seen, now time.Time) (cds, cdnskeys [][]byte, err error) {
-	p := validate.NewPool(s.Records)
+	p := validate.NewRRsets(s.Records)
 	cds, cdnskeys = p.Data(c.Name, rr.TypeCDS), p.Data(c.Name, rr.TypeCDNSKEY)
 	anchors := records(c.Name, rr.TypeDS, c.DS)
 	if len(anchors) == 0 {
@@ -227,7 +227,7 @@ func (c *Child) works(s *Seen, want [][]byte, now time.Time) error {
 		byAlgorithm[d[2]] = append(byAlgorithm[d[2]], d)
 	}
 	for alg, ds := range byAlgorithm {
-		if _, v := validate.NewPool(s.Records).TrustKeys(c.Name, records(c.Name, rr.TypeDS, ds), now); v.Status != validate.Secure {
+		if _, v := validate.NewRRsets(s.Records).TrustKeys(c.Name, records(c.Name, rr.TypeDS, ds), now); v.Status != validate.Secure {
 			return refuse("%s would become unreachable for validating resolvers: at %s the new DS of algorithm %s lead to no key that signs: %s", c.Name, s.Server, rr.AlgorithmNumber(alg), v.Reason)
 		}
 	}
@@ -276,7 +276,7 @@ func (c *Child) syncAt(s *Seen, approved bool, now time.Time) (want *Child, aske
 	if s.Err != nil {
 		return nil, false, refuse("%s could not be asked: %v", s.Server, s.Err)
 	}
-	p := validate.NewPool(s.Records)
+	p := validate.NewRRsets(s.Records)
 	list := p.Data(c.Name, rr.TypeCSYNC)
 	if len(list) == 0 {
 		return nil, false, nil

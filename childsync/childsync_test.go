@@ -194,7 +194,7 @@ func TestSignals(t *testing.T) {
 		for _, m := range []*message.Message{ask(t, z, apex, rr.TypeDNSKEY), ask(t, z, name, rr.TypeCDS), ask(t, z, name, rr.TypeCDNSKEY)} {
 			all = append(all, m.Answer...)
 		}
-		return childsync.Signal{Server: harbour, Pool: validate.NewPool(all), Anchors: []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Class: rr.ClassIN, Data: operator.Data}}}
+		return childsync.Signal{Server: harbour, Sets: validate.NewRRsets(all), Anchors: []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Class: rr.ClassIN, Data: operator.Data}}}
 	}
 	good := signal(ds(k)[0])
 	unproved := signal(ds(k)[0])

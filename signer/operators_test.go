@@ -54,7 +54,7 @@ func TestTwoOperators(t *testing.T) {
 	}
 	for i, keys := range served {
 		for j, data := range served {
-			p := validate.NewPool(recordsAt(keys, "example.", rr.TypeDNSKEY), recordsAt(data, "host1.example.", rr.TypeA))
+			p := validate.NewRRsets(recordsAt(keys, "example.", rr.TypeDNSKEY), recordsAt(data, "host1.example.", rr.TypeA))
 			if v := p.Validate(anchors, rec("host1.example.", rr.TypeA, "").Name, rr.TypeA, at); v.Status != validate.Secure {
 				t.Errorf("keys of operator %d, data of %d: %s (%s)", i, j, v.Status, v.Reason)
 			}
@@ -73,7 +73,7 @@ func TestTwoOperators(t *testing.T) {
 	}
 	// Without the other's ZSK its data is not believed: that is what the exchange is for.
 	lonely := sign(t, sample(t, 3), []signer.Key{ops[0].ksk, ops[0].zsk}, signer.Policy{})
-	p := validate.NewPool(recordsAt(lonely, "example.", rr.TypeDNSKEY), recordsAt(served[1], "host1.example.", rr.TypeA))
+	p := validate.NewRRsets(recordsAt(lonely, "example.", rr.TypeDNSKEY), recordsAt(served[1], "host1.example.", rr.TypeA))
 	if v := p.Validate(anchors, rec("host1.example.", rr.TypeA, "").Name, rr.TypeA, at); v.Status != validate.Bogus {
 		t.Errorf("a ZSK that was not exchanged: %s", v.Status)
 	}

@@ -28,7 +28,7 @@ func (w *world) chain(t testing.TB, name string, typ rr.Type) *validate.Chain {
 		t.Fatalf("%s: %v", name, err)
 	}
 	anchor, _ := w.Anchor(dnsname.Root)
-	return validate.NewPool(records).Explain([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now())
+	return validate.NewRRsets(records).Explain([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now())
 }
 
 // verdict is what a model says of a name whose chain goes through zones, one row for each
@@ -165,7 +165,7 @@ func TestF05_F15(t *testing.T) {
 		for _, r := range w.collected(t, name, typ) {
 			out = append(out, change(r)...)
 		}
-		return validate.NewPool(out).Validate([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now()).Status
+		return validate.NewRRsets(out).Validate([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now()).Status
 	}
 	broken := func(r rr.Record) rr.Record {
 		r.Data = append([]byte(nil), r.Data...)

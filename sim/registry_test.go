@@ -22,7 +22,7 @@ func (w *world) status(t *testing.T, name string) validate.Status {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return validate.NewPool(records).Validate(a.Anchors, n, rr.TypeSOA, w.clock.Now()).Status
+	return validate.NewRRsets(records).Validate(a.Anchors, n, rr.TypeSOA, w.clock.Now()).Status
 }
 
 // A zone in the middle of changing its key asks for the DS of the new one, the registry enters it

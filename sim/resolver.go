@@ -209,7 +209,7 @@ func (r *resolver) judge(records []rr.Record, name dnsname.Name, t rr.Type) vali
 	if !signed {
 		return validate.Verdict{Status: validate.Insecure}
 	}
-	return validate.NewPool(records).Validate([]rr.Record{anchor}, name, t, r.n.clock.Now())
+	return validate.NewRRsets(records).Validate([]rr.Record{anchor}, name, t, r.n.clock.Now())
 }
 
 func (r *resolver) walker() *resolve.Walker {

@@ -44,7 +44,7 @@ func TestAnchorStates(t *testing.T) {
 		for _, k := range c.keys {
 			records = append(records, dnskey(k))
 		}
-		got := validate.NewPool(records).Anchors(zone, c.anchors)
+		got := validate.NewRRsets(records).Anchors(zone, c.anchors)
 		byTag := func(a, b validate.AnchorView) int { return int(a.Tag) - int(b.Tag) }
 		slices.SortFunc(got, byTag)
 		slices.SortFunc(c.want, byTag)

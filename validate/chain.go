@@ -244,7 +244,7 @@ func (p *RRsets) Set(keys *Keys, name dnsname.Name, t rr.Type, now time.Time) Ve
 	return p.positive(keys, s, now)
 }
 
-// Data is the data of a set in the pool.
+// Data is the data of a set among the records.
 func (p *RRsets) Data(name dnsname.Name, t rr.Type) (out [][]byte) {
 	if s := p.find(name, t); s != nil {
 		for d := range s.data.Data {

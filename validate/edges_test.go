@@ -60,11 +60,11 @@ func TestF06(t *testing.T) {
 	s.add("www.example.", rr.TypeA, []byte{192, 0, 2, 1})
 	idle := rr.Record{Name: s.apex, Type: rr.TypeDS, Class: rr.ClassIN, Data: dnssec.DS(s.apex, rsa, dnssec.DigestSHA256)}
 	for _, anchors := range [][]rr.Record{{s.anchor()}, {idle, s.anchor()}, {s.anchor(), idle}} {
-		if v := validate.NewPool(s.out).Validate(anchors, dnsname.MustParse("www.example."), rr.TypeA, at); v.Status != validate.Secure {
+		if v := validate.NewRRsets(s.out).Validate(anchors, dnsname.MustParse("www.example."), rr.TypeA, at); v.Status != validate.Secure {
 			t.Errorf("%s: %s", v.Status, v.Reason)
 		}
 	}
-	if v := validate.NewPool(s.out).Validate([]rr.Record{idle}, dnsname.MustParse("www.example."), rr.TypeA, at); v.Status != validate.Bogus {
+	if v := validate.NewRRsets(s.out).Validate([]rr.Record{idle}, dnsname.MustParse("www.example."), rr.TypeA, at); v.Status != validate.Bogus {
 		t.Errorf("with the idle one alone: %s", v.Status)
 	}
 }
@@ -80,7 +80,7 @@ func TestF19(t *testing.T) {
 		data := append([]byte{1, 0, byte(iterations >> 8), byte(iterations), 0, byte(len(h))}, h[:]...) // the only one leads to itself
 		s.add(string(h.AppendLabel(nil))+".example.", rr.TypeNSEC3, rr.AppendBitmap(data, []rr.Type{rr.TypeNS, rr.TypeSOA, rr.TypeDNSKEY}))
 		anchors, records, name := []rr.Record{s.anchor()}, s.out, dnsname.MustParse("nosuch.example.")
-		v := validate.NewPool(records).Validate(anchors, name, rr.TypeA, at)
+		v := validate.NewRRsets(records).Validate(anchors, name, rr.TypeA, at)
 		if v.Status != want || (v.EDE == 27) != (want == validate.Insecure) {
 			t.Errorf("%d iterations: %s, extended error %d (%s)", iterations, v.Status, v.EDE, v.Reason)
 		}
@@ -91,7 +91,7 @@ func TestF19(t *testing.T) {
 				spoilt[i].Data[len(spoilt[i].Data)-1] ^= 1
 			}
 		}
-		if v := validate.NewPool(spoilt).Validate(anchors, name, rr.TypeA, at); v.Status != validate.Bogus {
+		if v := validate.NewRRsets(spoilt).Validate(anchors, name, rr.TypeA, at); v.Status != validate.Bogus {
 			t.Errorf("%d iterations with wrong signatures: %s", iterations, v.Status)
 		}
 	}
@@ -104,17 +104,17 @@ func TestF20(t *testing.T) {
 		s.add("example.", rr.TypeDNSKEY, s.key.Data)
 		s.add("example.", rr.TypeNSEC, nsec("www.example.", append([]rr.Type{rr.TypeNS, rr.TypeSOA, rr.TypeDNSKEY}, extra...)...))
 		s.add("www.example.", rr.TypeNSEC, nsec("example.", append([]rr.Type{rr.TypeA}, extra...)...))
-		pool := validate.NewPool(s.out)
+		sets := validate.NewRRsets(s.out)
 		for _, c := range []struct {
 			name    string
 			typ     rr.Type
 			outcome validate.Outcome
 		}{{"www.example.", rr.TypeTXT, validate.NoData}, {"nosuch.example.", rr.TypeA, validate.NXDomain}, {"zz.example.", rr.TypeA, validate.NXDomain}} {
-			if v := pool.Validate([]rr.Record{s.anchor()}, dnsname.MustParse(c.name), c.typ, at); v.Status != validate.Secure || v.Outcome != c.outcome {
+			if v := sets.Validate([]rr.Record{s.anchor()}, dnsname.MustParse(c.name), c.typ, at); v.Status != validate.Secure || v.Outcome != c.outcome {
 				t.Errorf("with %v %s %s: %s, outcome %d (%s)", extra, c.name, c.typ, v.Status, v.Outcome, v.Reason)
 			}
 		}
-		if v := pool.Validate([]rr.Record{s.anchor()}, dnsname.MustParse("www.example."), rr.TypeA, at); v.Status != validate.Bogus {
+		if v := sets.Validate([]rr.Record{s.anchor()}, dnsname.MustParse("www.example."), rr.TypeA, at); v.Status != validate.Bogus {
 			t.Errorf("with %v: an A record that is there is proved away: %s", extra, v.Status)
 		}
 	}
@@ -131,10 +131,10 @@ func TestF21(t *testing.T) {
 		s := newSigningByHand(t)
 		s.add("example.", rr.TypeDNSKEY, s.key.Data)
 		s.add("nosuch.example.", rr.TypeNSEC, nsec(`\000.nosuch.example.`, c.types...))
-		if v := validate.NewPool(s.out).Validate([]rr.Record{s.anchor()}, dnsname.MustParse("nosuch.example."), rr.TypeA, at); v.Status != validate.Secure || v.Outcome != c.outcome {
+		if v := validate.NewRRsets(s.out).Validate([]rr.Record{s.anchor()}, dnsname.MustParse("nosuch.example."), rr.TypeA, at); v.Status != validate.Secure || v.Outcome != c.outcome {
 			t.Errorf("%v: %s, outcome %d (%s)", c.types, v.Status, v.Outcome, v.Reason)
 		}
-		if v := validate.NewPool(s.out).Validate([]rr.Record{s.anchor()}, dnsname.MustParse("other.example."), rr.TypeA, at); v.Status != validate.Bogus {
+		if v := validate.NewRRsets(s.out).Validate([]rr.Record{s.anchor()}, dnsname.MustParse("other.example."), rr.TypeA, at); v.Status != validate.Bogus {
 			t.Errorf("%v, another name: %s", c.types, v.Status)
 		}
 	}

@@ -39,7 +39,7 @@ func FuzzValidate(f *testing.F) {
 			}
 		}
 		forged := []rr.Record{{Name: name, Type: rr.Type(typ), Class: rr.ClassIN, Data: data}}
-		p := validate.NewPool(keys, forged, proof) // signatures of other records beside it
+		p := validate.NewRRsets(keys, forged, proof) // signatures of other records beside it
 		if v := p.Validate(anchors, dnsname.MustParse("nosuch.example."), rr.TypeA, at); v.Status == validate.Secure {
 			t.Errorf("a forged %s is believed: %+v", rr.Type(typ), v)
 		}

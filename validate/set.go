@@ -101,12 +101,12 @@ type RRsets struct {
 	chain *Chain
 }
 
-// maxTries is how many signatures one pool may cost: far more than any honest chain
+// maxTries is how many signatures one collection may cost: far more than any honest chain
 // has, and done in the twinkling of an eye.
 const maxTries = 400
 
-// NewPool sorts records into sets.
-func NewPool(records ...[]rr.Record) *RRsets {
+// NewRRsets sorts records into sets.
+func NewRRsets(records ...[]rr.Record) *RRsets {
 	p := &RRsets{sets: map[setKey]*set{}, tries: maxTries}
 	type raw struct {
 		name dnsname.Name

@@ -61,17 +61,17 @@ func TestChains(t *testing.T) {
 		rrs := records(t, string(vectors.Text(t, "rfc9102-"+c.file+".rr")), dnsname.Root)
 		name := dnsname.MustParse(c.name + ".")
 		tlsa, _ := rr.ParseType("TLSA")
-		v := validate.NewPool(rrs).Validate(anchor, name, tlsa, at)
+		v := validate.NewRRsets(rrs).Validate(anchor, name, tlsa, at)
 		if v.Status != c.want || v.Outcome != c.outcome && v.Outcome != validate.NoData {
 			t.Errorf("%s: %s, %d (%s)", c.file, v.Status, v.Outcome, v.Reason)
 		}
 		for when, ede := range map[time.Time]uint16{at.AddDate(-2, 0, 0): 8, at.AddDate(2, 0, 0): 7} {
-			if v := validate.NewPool(rrs).Validate(anchor, name, tlsa, when); v.Status != validate.Bogus || v.EDE != ede {
+			if v := validate.NewRRsets(rrs).Validate(anchor, name, tlsa, when); v.Status != validate.Bogus || v.EDE != ede {
 				t.Errorf("%s at %s: %s, EDE %d (%s)", c.file, when, v.Status, v.EDE, v.Reason)
 			}
 		}
 		other := records(t, ". 86400 IN DS 47005 13 2 1eb6e9f2480126691594d649a5a613de3052e37861634641bb568746f2ffc4d4\n", dnsname.Root)
-		if v := validate.NewPool(rrs).Validate(other, name, tlsa, at); v.Status != validate.Bogus {
+		if v := validate.NewRRsets(rrs).Validate(other, name, tlsa, at); v.Status != validate.Bogus {
 			t.Errorf("%s with another anchor: %s", c.file, v.Status)
 		}
 		needless := 0
@@ -87,7 +87,7 @@ func TestChains(t *testing.T) {
 				}
 			}
 			flip()
-			if v := validate.NewPool(rrs).Validate(anchor, name, tlsa, at); v.Status != validate.Bogus {
+			if v := validate.NewRRsets(rrs).Validate(anchor, name, tlsa, at); v.Status != validate.Bogus {
 				needless++
 			}
 			flip()
@@ -96,7 +96,7 @@ func TestChains(t *testing.T) {
 			t.Errorf("%s: %d signatures can be wrong", c.file, needless)
 		}
 	}
-	if v := validate.NewPool(nil).Validate(records(t, "example. 1 IN DS 1 13 2 00\n", dnsname.Root), dnsname.MustParse("other."), rr.TypeA, at); v.Status != validate.Indeterminate {
+	if v := validate.NewRRsets(nil).Validate(records(t, "example. 1 IN DS 1 13 2 00\n", dnsname.Root), dnsname.MustParse("other."), rr.TypeA, at); v.Status != validate.Indeterminate {
 		t.Errorf("without an anchor above: %s", v.Status)
 	}
 }
@@ -167,7 +167,7 @@ func ask(t testing.TB, z *zone.Snapshot, name dnsname.Name, typ rr.Type) *messag
 func keysOf(t testing.TB, z *zone.Snapshot, anchors []rr.Record) *validate.Keys {
 	t.Helper()
 	m := ask(t, z, z.Apex(), rr.TypeDNSKEY)
-	keys, v := validate.NewPool(m.Answer).TrustKeys(z.Apex(), anchors, at)
+	keys, v := validate.NewRRsets(m.Answer).TrustKeys(z.Apex(), anchors, at)
 	if keys == nil {
 		t.Fatal(v.Reason)
 	}
@@ -195,7 +195,7 @@ func TestEveryAnswerIsProved(t *testing.T) {
 				if m.Flags&message.FlagAA == 0 || n == "@" && typ == rr.TypeDS {
 					continue // a referral, below; DS of the zone itself is for its parent to deny
 				}
-				v := validate.NewPool(m.Answer, m.Authority).Answer(keys, name, typ, at)
+				v := validate.NewRRsets(m.Answer, m.Authority).Answer(keys, name, typ, at)
 				optOut := what == "opt-out" && v.Status == validate.Insecure
 				if v.Status != validate.Secure && !optOut {
 					t.Errorf("%s: %s %s: %s (%s)", what, name, typ, v.Status, v.Reason)
@@ -217,7 +217,7 @@ func dropOne(t *testing.T, what string, keys *validate.Keys, m *message.Message,
 			continue
 		}
 		less := append(append([]rr.Record{}, all[:i]...), all[i+1:]...)
-		v := validate.NewPool(less).Answer(keys, name, typ, at)
+		v := validate.NewRRsets(less).Answer(keys, name, typ, at)
 		if v.Status == validate.Secure && v.Outcome != whole.Outcome {
 			t.Errorf("%s: %s %s without %s %s: it says something else", what, name, typ, all[i].Name, all[i].Type)
 		}
@@ -240,7 +240,7 @@ func TestReferrals(t *testing.T) {
 			if m.Flags&message.FlagAA != 0 {
 				t.Fatalf("%s: %s is no referral", what, name)
 			}
-			v := validate.NewPool(m.Authority, apex.Answer).Validate(anchors, n, rr.TypeA, at)
+			v := validate.NewRRsets(m.Authority, apex.Answer).Validate(anchors, n, rr.TypeA, at)
 			if v.Status != want || want == validate.Bogus && !strings.Contains(v.Reason, "no DNSKEY set of safe") {
 				t.Errorf("%s: %s is %s (%s)", what, name, v.Status, v.Reason)
 			}
@@ -258,7 +258,7 @@ func TestSwappedProofs(t *testing.T) {
 		for range 300 {
 			a, _ := dnsname.Parse(names[r.IntN(len(names))], z.Apex())
 			b, _ := dnsname.Parse(names[r.IntN(len(names))], z.Apex())
-			v := validate.NewPool(ask(t, z, b, rr.TypeMX).Authority).Answer(keys, a, rr.TypeMX, at)
+			v := validate.NewRRsets(ask(t, z, b, rr.TypeMX).Authority).Answer(keys, a, rr.TypeMX, at)
 			truth := ask(t, z, a, rr.TypeMX)
 			nx := truth.Rcode() == message.NXDomain
 			if v.Status == validate.Secure && (v.Outcome == validate.NXDomain) != nx {
@@ -267,7 +267,7 @@ func TestSwappedProofs(t *testing.T) {
 		}
 		m := ask(t, z, z.Apex(), rr.TypeMX)
 		other := dnsname.MustParse("other.")
-		if v := validate.NewPool(m.Authority).Answer(keys, other, rr.TypeMX, at); v.Status == validate.Secure {
+		if v := validate.NewRRsets(m.Authority).Answer(keys, other, rr.TypeMX, at); v.Status == validate.Secure {
 			t.Errorf("%s: proofs of %s are taken for %s", what, z.Apex(), other)
 		}
 	}
@@ -294,13 +294,13 @@ func TestTrustKeys(t *testing.T) {
 		{"a wrong digest", []rr.Record{ds(2, 1)}, validate.Bogus}, {"SHA-1 beside a wrong SHA-256", []rr.Record{ds(1, 0), ds(2, 1)}, validate.Bogus},
 		{"an unknown algorithm", []rr.Record{unknown}, validate.Insecure}, {"an unknown algorithm beside a good DS", []rr.Record{unknown, ds(2, 0)}, validate.Secure},
 	} {
-		if _, v := validate.NewPool(ask(t, z, apex, rr.TypeDNSKEY).Answer).TrustKeys(apex, c.ds, at); v.Status != c.want {
+		if _, v := validate.NewRRsets(ask(t, z, apex, rr.TypeDNSKEY).Answer).TrustKeys(apex, c.ds, at); v.Status != c.want {
 			t.Errorf("%s: %s (%s)", c.what, v.Status, v.Reason)
 		}
 	}
 	revoked := bytes.Clone(key)
 	revoked[1] |= byte(dnssec.FlagRevoked)
-	if _, v := validate.NewPool([]rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: revoked}}).TrustKeys(apex, []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: revoked}}, at); v.Status != validate.Bogus {
+	if _, v := validate.NewRRsets([]rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: revoked}}).TrustKeys(apex, []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: revoked}}, at); v.Status != validate.Bogus {
 		t.Errorf("a revoked key: %s", v.Status)
 	}
 	// Very many signatures cost no more than some (RFC 4035 §5.3.1).
@@ -318,7 +318,7 @@ func TestTrustKeys(t *testing.T) {
 			flood = append(flood, rr.Record{Name: r.Name, Type: r.Type, Data: bad})
 		}
 	}
-	if _, v := validate.NewPool(flood).TrustKeys(apex, anchors, at); v.Status != validate.Bogus || !strings.Contains(v.Reason, "more signatures than are checked") {
+	if _, v := validate.NewRRsets(flood).TrustKeys(apex, anchors, at); v.Status != validate.Bogus || !strings.Contains(v.Reason, "more signatures than are checked") {
 		t.Errorf("500 wrong signatures: %s (%s)", v.Status, v.Reason)
 	}
 }
@@ -338,10 +338,10 @@ func TestTTL(t *testing.T) {
 		}
 		m.Answer[i].TTL = 86400 // somebody on the way made it longer
 	}
-	if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeA, at); v.Status != validate.Secure || v.TTL != 300 {
+	if v := validate.NewRRsets(m.Answer).Answer(keys, www, rr.TypeA, at); v.Status != validate.Secure || v.TTL != 300 {
 		t.Errorf("%s, %d s", v.Status, v.TTL)
 	}
-	if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeA, time.Unix(int64(expires)-10, 0)); v.TTL != 10 {
+	if v := validate.NewRRsets(m.Answer).Answer(keys, www, rr.TypeA, time.Unix(int64(expires)-10, 0)); v.TTL != 10 {
 		t.Errorf("ten seconds before its signature expires: %d s", v.TTL)
 	}
 }
@@ -354,11 +354,11 @@ func TestANY(t *testing.T) {
 		keys := keysOf(t, z, anchors)
 		www := dnsname.MustParse("www.example.")
 		m := ask(t, z, www, rr.TypeANY)
-		if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure || v.Outcome != validate.Positive {
+		if v := validate.NewRRsets(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure || v.Outcome != validate.Positive {
 			t.Errorf("%s: %s (%s)", what, v.Status, v.Reason)
 		}
 		one := ask(t, z, www, rr.TypeTXT)
-		if v := validate.NewPool(one.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure {
+		if v := validate.NewRRsets(one.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Secure {
 			t.Errorf("%s, one set: %s (%s)", what, v.Status, v.Reason)
 		}
 		for i := range m.Answer {
@@ -366,12 +366,12 @@ func TestANY(t *testing.T) {
 				m.Answer[i].Data = []byte("\x01y")
 			}
 		}
-		if v := validate.NewPool(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Bogus {
+		if v := validate.NewRRsets(m.Answer).Answer(keys, www, rr.TypeANY, at); v.Status != validate.Bogus {
 			t.Errorf("%s, one set forged: %s", what, v.Status)
 		}
 		missing := dnsname.MustParse("nosuch.example.")
 		m = ask(t, z, missing, rr.TypeANY)
-		if v := validate.NewPool(m.Answer, m.Authority).Answer(keys, missing, rr.TypeANY, at); v.Outcome != validate.NXDomain {
+		if v := validate.NewRRsets(m.Answer, m.Authority).Answer(keys, missing, rr.TypeANY, at); v.Outcome != validate.NXDomain {
 			t.Errorf("%s, a missing name: %s (%s)", what, v.Status, v.Reason)
 		}
 	}
@@ -391,12 +391,12 @@ func TestNoZoneKey(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		pool := validate.NewPool([]rr.Record{{Name: apex, Type: rr.TypeDNSKEY, TTL: 300, Data: k.Data}, {Name: apex, Type: rr.TypeRRSIG, TTL: 300, Data: sig}})
+		sets := validate.NewRRsets([]rr.Record{{Name: apex, Type: rr.TypeDNSKEY, TTL: 300, Data: k.Data}, {Name: apex, Type: rr.TypeRRSIG, TTL: 300, Data: sig}})
 		for _, anchor := range []rr.Record{{Name: apex, Type: rr.TypeDNSKEY, Data: k.Data}, {Name: apex, Type: rr.TypeDS, Data: dnssec.DS(apex, k.Data, 2)}} {
-			if _, v := pool.TrustKeys(apex, []rr.Record{anchor}, at); v.Status != want {
+			if _, v := sets.TrustKeys(apex, []rr.Record{anchor}, at); v.Status != want {
 				t.Errorf("flags %d by %s: %s (%s)", flags, anchor.Type, v.Status, v.Reason)
 			}
-			if v := pool.Set(pool.EntryKeys(apex, []rr.Record{anchor}), apex, rr.TypeDNSKEY, at); v.Status != want {
+			if v := sets.Set(sets.EntryKeys(apex, []rr.Record{anchor}), apex, rr.TypeDNSKEY, at); v.Status != want {
 				t.Errorf("flags %d by %s, as an entry key: %s", flags, anchor.Type, v.Status)
 			}
 		}
@@ -439,7 +439,7 @@ func TestUnknownFlags(t *testing.T) {
 			out[len(out)-1] = r
 			out = append(out, rr.Record{Name: r.Name, Type: rr.TypeRRSIG, TTL: r.TTL, Data: sig})
 		}
-		if v := validate.NewPool(out).Answer(keys, name, rr.TypeA, at); v.Status != want {
+		if v := validate.NewRRsets(out).Answer(keys, name, rr.TypeA, at); v.Status != want {
 			t.Errorf("flags %#x: %s (%s), want %s", flags, v.Status, v.Reason, want)
 		}
 	}

@@ -167,7 +167,7 @@ func (c *caches) look(l *lab) {
 		}
 		for _, keys := range c.keys {
 			for _, data := range c.data {
-				p := validate.NewPool(keys.records, data.records)
+				p := validate.NewRRsets(keys.records, data.records)
 				trusted, v := p.TrustKeys(zone, anchors, l.now)
 				if trusted != nil {
 					v = p.Set(trusted, www, rr.TypeA, l.now)

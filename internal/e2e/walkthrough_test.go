@@ -108,7 +108,7 @@ func (r *resolvers) judge(host string, above, records []rr.Record, name dnsname.
 			if !strings.HasPrefix(key, "DNSKEY") {
 				continue
 			}
-			v := validate.NewPool(above, ds.records, keys.records, records).Validate(r.anchors, name, t, time.Now())
+			v := validate.NewRRsets(above, ds.records, keys.records, records).Validate(r.anchors, name, t, time.Now())
 			if r.asked++; keys.from != host {
 				r.both++
 			}

@@ -72,10 +72,10 @@ func (a *App) Chain(ctx context.Context, q ChainQuestion) (*TrustChain, error) {
 		return nil, ctx.Err()
 	}
 	out.Unreached = err
-	pool := validate.NewPool(records)
-	out.Chain = pool.Explain(anchors, mq.Name, mq.Type, out.Now)
+	sets := validate.NewRRsets(records)
+	out.Chain = sets.Explain(anchors, mq.Name, mq.Type, out.Now)
 	if first := out.Links[0]; first.Anchor {
-		out.States = pool.Anchors(first.Zone, anchors)
+		out.States = sets.Anchors(first.Zone, anchors)
 	}
 	if err != nil && out.Status == validate.Bogus && !soundlyBogus(out.Chain) {
 		// What is missing may only not have come.
