@@ -33,15 +33,29 @@ func content(f *zonefile.File) (records, comments []string) {
 			r.Name, _ = dnsname.FromWire(e.Owner)
 			records = append(records, r.String())
 		}
-		for _, line := range strings.Split(string(text), "\n") {
-			if e.Comment >= 0 {
-				if _, c, ok := strings.Cut(line, ";"); ok && !strings.Contains(line, `"`) && !strings.Contains(line, `\;`) {
-					comments = append(comments, strings.TrimSpace(c))
-				}
-			}
+		if e.Comment >= 0 {
+			comments = append(comments, remarks(string(text))...)
 		}
 	}
 	return records, comments
+}
+
+// remarks are what stands behind semicolons that are neither quoted nor escaped.
+func remarks(text string) (out []string) {
+	quoted := false
+	for i := 0; i < len(text); i++ {
+		switch {
+		case text[i] == '\\':
+			i++
+		case text[i] == '"':
+			quoted = !quoted
+		case text[i] == ';' && !quoted:
+			line, _, _ := strings.Cut(text[i+1:], "\n")
+			out = append(out, strings.TrimSpace(line))
+			i += len(line)
+		}
+	}
+	return out
 }
 
 const untidy = "\xef\xbb\xbf; the zone\r\n" +
@@ -120,6 +134,7 @@ func FuzzTidy(f *testing.F) {
 	f.Add([]byte("$TTL 1\nA A 192.0.2.1\na A 192.0.2.2\n A 192.0.2.3\n$ORIGIN x.\n A 192.0.2.4"))
 	f.Add([]byte("$TTL(;\n;\n0)"))
 	f.Add([]byte("$TTL 1\na TXT \"(\" ( \")\" ;(\n)\n"))
+	f.Add([]byte("0\"0\"TXT 0 ;"))
 	f.Fuzz(func(t *testing.T, text []byte) { checkTidy(t, text) })
 }
 
