@@ -409,8 +409,11 @@ func parts(t *testing.T, s *zone.Snapshot) {
 func TestAgainstModel(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
 	shapes := []struct{ fan, page, split int }{{256, 4096, 10000}, {256, 4096, 1}, {6, 100, 2}, {8, 300, 20}, {16, 1, 50}}
-	start := time.Now()
-	for seed := uint64(0); seed < 60 || time.Since(start) < *long; seed++ {
+	start, seeds := time.Now(), uint64(60)
+	if testing.Short() { // as under the race detector
+		seeds = 20
+	}
+	for seed := uint64(0); seed < seeds || time.Since(start) < *long; seed++ {
 		shape := shapes[seed%uint64(len(shapes))]
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			zone.Shrink(t, shape.fan, shape.page, shape.split)
