@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -20,19 +19,26 @@ import (
 // live measures what happens to a signed zone in a running server: one record that is added to
 // it, and its way to a secondary.
 func (b *bench) live() error {
-	addr, second := freeAddr(), freeAddr()
+	addr, err := freeAddr()
+	if err != nil {
+		return err
+	}
+	second, err := freeAddr()
+	if err != nil {
+		return err
+	}
 	dir, secondary := b.path("live"), b.path("secondary")
-	for path, text := range map[string]string{
-		filepath.Join(dir, "fencepost.toml"):           fmt.Sprintf("[serve]\nlisten = [%q]\n[policy.standard]\n[peer.second]\naddress = %q\n[[zone]]\nname = \"bench.example\"\nsign = \"standard\"\nsend-to = [\"second\"]\n", addr, second),
-		filepath.Join(dir, "zones/bench.example.zone"): string(b.zone),
-		filepath.Join(secondary, "fencepost.toml"):     fmt.Sprintf("[serve]\nlisten = [%q]\n[peer.first]\naddress = %q\n[[zone]]\nname = \"bench.example\"\nfetch-from = [\"first\"]\n", second, addr),
-	} {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return err
-		}
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			return err
-		}
+	err = writeFiles(dir, map[string]string{
+		"fencepost.toml":           fmt.Sprintf("[serve]\nlisten = [%q]\n[policy.standard]\n[peer.second]\naddress = %q\n[[zone]]\nname = \"bench.example\"\nsign = \"standard\"\nsend-to = [\"second\"]\n", addr, second),
+		"zones/bench.example.zone": string(b.zone),
+	})
+	if err == nil {
+		err = writeFiles(secondary, map[string]string{
+			"fencepost.toml": fmt.Sprintf("[serve]\nlisten = [%q]\n[peer.first]\naddress = %q\n[[zone]]\nname = \"bench.example\"\nfetch-from = [\"first\"]\n", second, addr),
+		})
+	}
+	if err != nil {
+		return err
 	}
 	server := exec.CommandContext(b.ctx, b.program, "serve", "--quiet", "--workspace", dir)
 	if err := b.start(server); err != nil {
@@ -47,15 +53,6 @@ func (b *bench) live() error {
 		return err
 	}
 	return b.fetched(secondary, second, apex)
-}
-
-func freeAddr() netip.AddrPort {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return netip.AddrPort{}
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).AddrPort()
 }
 
 // added measures what one record costs the server, from the command's request to what is done
@@ -107,7 +104,7 @@ func (b *bench) added(dir string, pid int) error {
 		return err
 	}
 	data := make([]byte, 100)
-	ceiling := time.Duration(float64(signatures) / rateOfOne(func() { _, _ = key.Sign(data) }) * float64(time.Second))
+	ceiling := time.Duration(float64(signatures) / rateOn(1, func() { _, _ = key.Sign(data) }) * float64(time.Second))
 	row("one record added, in the server", fmt.Sprintf("%.1f ms", costs[len(costs)/2].Seconds()*1e3), fmt.Sprintf("%d signatures %.1f ms", signatures, ceiling.Seconds()*1e3), costs[len(costs)/2].Seconds()/ceiling.Seconds(), "<= 1 (5 ms)")
 	return nil
 }
@@ -127,15 +124,6 @@ func runTime(pid int) (total time.Duration, err error) {
 		total += time.Duration(ns)
 	}
 	return total, err
-}
-
-// rateOfOne is how often per second f runs on one processor.
-func rateOfOne(f func()) float64 {
-	k, start := 0, time.Now()
-	for ; time.Since(start) < 2*time.Second; k++ {
-		f()
-	}
-	return float64(k) / time.Since(start).Seconds()
 }
 
 // fetched measures a secondary from its start until it serves what it has fetched and stored.

@@ -133,12 +133,11 @@ func (b *bench) queries() (out [][]byte) {
 
 // serve measures answers against an echo, in pairs, and a transfer.
 func (b *bench) serve() error {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	free, err := freeAddr()
 	if err != nil {
 		return err
 	}
-	addr := l.Addr().String()
-	l.Close()
+	addr := free.String()
 	config := fmt.Sprintf("[serve]\nlisten = [%q]\n[peer.bench]\naddress = \"127.0.0.1:1\"\n[[zone]]\nname = \"bench.example\"\nsend-to = [\"bench\"]\n", addr)
 	if err := os.WriteFile(b.path("fencepost.toml"), []byte(config), 0o644); err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"net"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -90,6 +91,30 @@ func (b *bench) run() error {
 	return nil
 }
 
+// freeAddr is an address on loopback that nobody listens on.
+func freeAddr() (netip.AddrPort, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return netip.AddrPort{}, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).AddrPort(), nil
+}
+
+// writeFiles writes the files of a workspace, by their names in it.
+func writeFiles(dir string, files map[string]string) error {
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (b *bench) path(name string) string { return filepath.Join(b.dir, name) }
 
 // timed runs the program and returns the wall time; the best of n.
@@ -150,9 +175,11 @@ func (b *bench) check() error {
 }
 
 // rate is how often per second f runs on all processors together.
-func rate(f func()) float64 {
+func rate(f func()) float64 { return rateOn(runtime.GOMAXPROCS(0), f) }
+
+// rateOn is rate on n processors.
+func rateOn(n int, f func()) float64 {
 	const each = 2 * time.Second
-	n := runtime.GOMAXPROCS(0)
 	counts := make(chan int, n)
 	for range n {
 		go func() {

@@ -8,7 +8,6 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -28,26 +27,19 @@ import (
 
 // updates measures changes that come as messages, beside what the disk and the curve do.
 func (b *bench) updates() error {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	addr, err := freeAddr()
 	if err != nil {
 		return err
 	}
-	addr := l.Addr().(*net.TCPAddr).AddrPort()
-	l.Close()
 	dir := b.path("updates")
 	secret := base64.StdEncoding.EncodeToString([]byte("a secret of the benchmark"))
 	signed := strings.ReplaceAll(string(b.zone), "bench.example", "signed.example")
-	for name, text := range map[string]string{
+	err = writeFiles(dir, map[string]string{
 		"fencepost.toml": fmt.Sprintf("[serve]\nlisten = [%q]\n[policy.standard]\n[[zone]]\nname = \"bench.example\"\n[[zone]]\nname = \"signed.example\"\nsign = \"standard\"\n[[grant]]\nkey = \"bench\"\nzones = [\"bench.example\", \"signed.example\"]\n", addr),
 		"secrets.toml":   fmt.Sprintf("[tsig.bench]\nsecret = %q\n", secret), "zones/bench.example.zone": string(b.zone), "zones/signed.example.zone": signed,
-	} {
-		path := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return err
-		}
-		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
-			return err
-		}
+	})
+	if err != nil {
+		return err
 	}
 	server := exec.CommandContext(b.ctx, b.program, "serve", "--quiet", "--workspace", dir)
 	if err := b.start(server); err != nil {
