@@ -322,19 +322,13 @@ func (c *Cursor) skip(level int) bool { return c.turnAt(level, 1) }
 // AllNodes walks over all names in canonical order, then over the hashed ones in
 // theirs.
 func (s *Snapshot) AllNodes(yield func(*Node) bool) {
-	for tree := range s.Trees {
-		for n := range tree.Nodes {
-			if !yield(n) {
-				return
-			}
+	for n := range s.Nodes {
+		if !yield(n) {
+			return
 		}
 	}
-}
-
-// Trees walks over the trees of a zone: its names, and those of its NSEC3 records if it has any.
-func (s *Snapshot) Trees(yield func(*Snapshot) bool) {
-	if yield(s) && s.hashed != nil {
-		yield(s.hashed)
+	if s.hashed != nil {
+		s.hashed.Nodes(yield)
 	}
 }
 

@@ -3,7 +3,6 @@ package zone
 import (
 	"bytes"
 	"encoding/binary"
-	"slices"
 
 	"fencepost/dnsname"
 	"fencepost/rr"
@@ -18,26 +17,18 @@ type Part struct{ pages [][]byte }
 // Parts walks over the parts of a zone: names in canonical order, and then those of NSEC3
 // records.
 func (s *Snapshot) Parts(yield func(Part) bool) {
-	if s.root.eachPart(yield) && s.hashed != nil {
-		s.hashed.root.eachPart(yield)
-	}
-}
-
-func (in *inner) eachPart(yield func(Part) bool) bool {
-	if in == nil {
-		return true
-	}
-	for _, kid := range in.kids {
-		if !kid.eachPart(yield) {
-			return false
+	var run [][]byte
+	for page := range s.Pages {
+		if run = append(run, page); len(run) == partPages {
+			if !yield(Part{run}) {
+				return
+			}
+			run = nil
 		}
 	}
-	for run := range slices.Chunk(in.pages, partPages) {
-		if !yield(Part{run}) {
-			return false
-		}
+	if len(run) > 0 {
+		yield(Part{run})
 	}
-	return true
 }
 
 // Walk goes over all sets of a part, for a transfer, which would spend most of its time on
