@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/internal/control"
 	"fencepost/internal/edit"
 	"fencepost/internal/ui"
 )
@@ -37,6 +36,9 @@ them.`,
 				n32 := uint32(n)
 				o.Set = &n32
 			}
+			if e.reload && !o.Next && o.Set == nil {
+				return usageError("--reload goes with --next or --set: without them nothing is changed")
+			}
 			if o.Plan && o.Set == nil {
 				return usageError("--plan lays out the way to a serial: say which with --set N")
 			}
@@ -44,22 +46,14 @@ them.`,
 			if err != nil {
 				return err
 			}
-			if !e.reload || !r.Changed {
+			if !e.reload {
 				return e.showSerial(r, o, nil)
 			}
-			results := []zoneResult{}
-			err = e.call(cmd.Context(), control.Request{Command: "reload", Zone: r.Zone.String()}, &results)
+			results, perr := e.takeOver(cmd.Context(), r.Edited, "the file is")
 			if err := e.showSerial(r, o, results); err != nil {
 				return err
 			}
-			if err != nil {
-				return fmt.Errorf("the file is written, and %s was not reloaded: %w", r.Zone.Plain(), err)
-			}
-			if !e.ui.JSON {
-				e.ui.Printf("\n")
-				e.reloaded(results)
-			}
-			return refused(results)
+			return e.tookOver(results, perr)
 		}}
 	cmd.Flags().BoolVar(&o.Next, "next", false, "raise it")
 	cmd.Flags().StringVar(&set, "set", "", "set it to this `NUMBER`, if that is forward")

@@ -347,31 +347,46 @@ func (e *env) edited(ctx context.Context) func(*edit.Edited, error) error {
 		if !e.reload || !r.Written {
 			return e.showEdited(r, nil)
 		}
-		results := []zoneResult{}
-		perr := e.app.ReloadEdited(ctx, r, func(zone string, call func(any) error) error {
-			var some []zoneResult
-			if err := call(&some); err != nil {
-				return fmt.Errorf("the files are written, and %s not reloaded: %w", cmp.Or(strings.TrimSuffix(zone, "."), "the zones were"), err)
-			}
-			if zone == "" { // the server looked at all
-				some = slices.DeleteFunc(some, func(r zoneResult) bool { return r.Change == string(zonestate.Unchanged) })
-			}
-			results = append(results, some...)
-			return nil
-		})
+		results, perr := e.takeOver(ctx, r, "the files are")
 		if err := e.showEdited(r, results); err != nil {
 			return err
 		}
-		switch {
-		case e.ui.JSON:
-		case len(results) > 0:
-			e.ui.Printf("\n")
-			e.reloaded(results)
-		case perr == nil:
-			e.ui.Sayf("nothing to reload: no zone of this workspace was changed\n")
-		}
-		return cmp.Or(perr, refused(results))
+		return e.tookOver(results, perr)
 	}
+}
+
+// takeOver has the running server take what an edit wrote; written says what that is, for an error.
+func (e *env) takeOver(ctx context.Context, r *edit.Edited, written string) ([]zoneResult, error) {
+	results := []zoneResult{}
+	err := e.app.ReloadEdited(ctx, r, func(zone string, call func(any) error) error {
+		what := "the zones were"
+		if zone != "" {
+			what = strings.TrimSuffix(zone, ".") + " was"
+		}
+		var some []zoneResult
+		if err := call(&some); err != nil {
+			return fmt.Errorf("%s written, and %s not reloaded: %w", written, what, err)
+		}
+		if zone == "" { // the server looked at all
+			some = slices.DeleteFunc(some, func(r zoneResult) bool { return r.Change == string(zonestate.Unchanged) })
+		}
+		results = append(results, some...)
+		return nil
+	})
+	return results, err
+}
+
+// tookOver shows what the running server made of an edit, after what the edit did.
+func (e *env) tookOver(results []zoneResult, err error) error {
+	switch {
+	case e.ui.JSON:
+	case len(results) > 0:
+		e.ui.Printf("\n")
+		e.reloaded(results)
+	case err == nil:
+		e.ui.Sayf("nothing to reload: no zone of this workspace was changed\n")
+	}
+	return cmp.Or(err, refused(results))
 }
 
 // showEdited shows what an edit did, and in JSON what the server made of it.

@@ -37,6 +37,7 @@ type SerialResult struct {
 	Serial  uint32 // as it is now
 	Next    uint32 // what would follow
 	Changed bool
+	Edited  *Edited // where Changed: what was done to the file
 	Plan    []SerialStep
 	// Served is the serial that was last in service, where the file does not lie ahead
 	// of it: what follows counts from there. 0 otherwise.
@@ -90,7 +91,7 @@ func (a *Files) Serial(o SerialOptions) (*SerialResult, error) {
 	}
 	r.noteFuture(to, a.Now())
 	e.serial = &to
-	if _, err := b.finish(false); err != nil {
+	if r.Edited, err = b.finish(false); err != nil {
 		return nil, err
 	}
 	r.Serial, r.Changed = to, true
