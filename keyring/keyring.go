@@ -135,7 +135,7 @@ func Open(dir string, zone dnsname.Name) (*Ring, error) {
 
 // readIndex reads keyring.toml; nil where there is none.
 func readIndex(dir string) ([]byte, error) {
-	text, err := os.ReadFile(filepath.Join(dir, IndexFile))
+	text, err := wholefile.Read(filepath.Join(dir, IndexFile), maxIndex)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -223,22 +223,18 @@ func (r *Ring) unlock(e *Entry, passphrase []byte) (*dnssec.Key, error) {
 	return key, nil
 }
 
-// maxKeyFile bounds what is read as a key.
-const maxKeyFile = 64 << 10
+// What is read as a key, and as the list of keys, at most.
+const (
+	maxKeyFile = 64 << 10
+	maxIndex   = 16 << 20
+)
 
 // ReadPrivate reads a private key file that only its owner can read.
 func ReadPrivate(path string, passphrase []byte) (crypto.Signer, error) {
 	if err := checkMode(path); err != nil {
 		return nil, err
 	}
-	info, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if info.Size() > maxKeyFile {
-		return nil, errors.New("the file is too large to be a key")
-	}
-	text, err := os.ReadFile(path)
+	text, err := wholefile.Read(path, maxKeyFile)
 	if err != nil {
 		return nil, err
 	}

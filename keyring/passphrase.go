@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"os"
 	"strings"
+
+	"fencepost/wholefile"
 )
 
 // PassphraseError says that a file with a passphrase can be read by others.
@@ -29,7 +31,7 @@ func ReadPassphrase(path string) ([]byte, error) {
 	if info.Mode().Perm()&0o077 != 0 {
 		return nil, &PassphraseError{path}
 	}
-	text, err := os.ReadFile(path)
+	text, err := wholefile.Read(path, maxKeyFile)
 	if err != nil {
 		return nil, err
 	}

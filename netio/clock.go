@@ -25,6 +25,17 @@ func (realClock) AfterFunc(d time.Duration, f func()) func() bool {
 	return time.AfterFunc(d, f).Stop
 }
 
+// Shifted is a clock that is by so much ahead of another. It is not for the deadlines of
+// sockets: those go by the clock of the machine.
+func Shifted(c Clock, by time.Duration) Clock { return shifted{c, by} }
+
+type shifted struct {
+	Clock
+	by time.Duration
+}
+
+func (s shifted) Now() time.Time { return s.Clock.Now().Add(s.by) }
+
 // After is a channel that is closed when d has passed.
 func After(c Clock, d time.Duration) <-chan struct{} {
 	over := make(chan struct{})

@@ -188,8 +188,9 @@ type Place struct {
 func (n *Internet) Serve(ctx context.Context, place func(netip.Addr) Place, reach func(host netip.Addr, places map[netip.Addr]netip.AddrPort) netio.Network, wg *sync.WaitGroup) (map[netip.Addr]netip.AddrPort, error) {
 	places := map[netip.Addr]netip.AddrPort{}
 	type open struct {
-		end  netio.Endpoint
-		host *host
+		end   netio.Endpoint
+		host  *host
+		clock netio.Clock // of its deadlines
 	}
 	var all []open
 	fail := func(err error) (map[netip.Addr]netip.AddrPort, error) {
@@ -205,7 +206,7 @@ func (n *Internet) Serve(ctx context.Context, place func(netip.Addr) Place, reac
 			return err
 		}
 		places[a] = end.Addr
-		all = append(all, open{end, h})
+		all = append(all, open{end, h, p.Net.Clock()})
 		return nil
 	}
 	for i := range n.world.Servers {
@@ -231,7 +232,7 @@ func (n *Internet) Serve(ctx context.Context, place func(netip.Addr) Place, reac
 		}
 	}
 	for _, o := range all {
-		front := &frontend.Frontend{Env: o.host.env(), Clock: n.clock, IsPeer: func(netip.Addr) bool { return false }}
+		front := &frontend.Frontend{Env: o.host.env(), Clock: o.clock, IsPeer: func(netip.Addr) bool { return false }}
 		front.Serve(ctx, o.host.wrap(o.end), wg)
 	}
 	for i := range n.world.Registries {

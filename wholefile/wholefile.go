@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -99,7 +100,7 @@ func Replace(path string, fresh bool, old, text []byte, mode fs.FileMode) error 
 	if err := f.Sync(); err != nil { // what takes time comes first
 		return err
 	}
-	now, err := os.ReadFile(path)
+	now, err := Read(path, math.MaxInt64)
 	missing := errors.Is(err, fs.ErrNotExist)
 	if err != nil && !missing || missing != fresh || !fresh && !bytes.Equal(now, old) {
 		if err == nil || missing {

@@ -22,6 +22,7 @@ import (
 	"fencepost/resolve"
 	"fencepost/source"
 	"fencepost/tsig"
+	"fencepost/wholefile"
 )
 
 // Names of the files and folders of a workspace.
@@ -214,12 +215,15 @@ func Locate(start string) (string, error) {
 	}
 }
 
+// MaxConfig bounds what is read as configuration: a hundred thousand zones are 10 MB.
+const MaxConfig = 256 << 20
+
 // Load reads the configuration of the workspace dir. Findings go to diags, with
 // places in src; the Config is nil when there are errors among them. The error
 // is about reading files only.
 func Load(dir string, src *source.Set, diags *diag.List) (*Config, error) {
 	path := filepath.Join(dir, ConfigFile)
-	text, err := os.ReadFile(path)
+	text, err := wholefile.Read(path, MaxConfig)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", path, ErrNone)
 	}

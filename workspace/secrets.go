@@ -15,6 +15,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/source"
 	"fencepost/tsig"
+	"fencepost/wholefile"
 )
 
 // secrets are those of secrets.toml.
@@ -44,7 +45,7 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, e
 			Suggest("chmod 600 %s", path))
 		return out, nil
 	}
-	text, err := os.ReadFile(path)
+	text, err := wholefile.Read(path, MaxConfig)
 	if errors.Is(err, fs.ErrPermission) {
 		return secrets{hidden: true}, nil
 	}

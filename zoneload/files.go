@@ -3,15 +3,14 @@ package zoneload
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 
 	"fencepost/source"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 )
 
@@ -22,37 +21,9 @@ const (
 	maxIncluded = 10000   // files that a zone includes, counted each time
 )
 
-// ReadRegular reads a regular file of at most so many octets. Others may never end,
-// or never begin.
-func ReadRegular(path string, most int64) ([]byte, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0) // opening a FIFO waits for a writer
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	switch mode := info.Mode(); {
-	case mode.IsDir():
-		return nil, fmt.Errorf("%s is a folder, not a file", path)
-	case !mode.IsRegular():
-		return nil, fmt.Errorf("%s is no regular file, but a device, a pipe or a socket", path)
-	case info.Size() > most:
-		return nil, fmt.Errorf("%s is too large: %d octets, and %d are read at most", path, info.Size(), most)
-	}
-	text := make([]byte, info.Size())
-	n, err := io.ReadFull(f, text)
-	if err == io.ErrUnexpectedEOF || err == io.EOF { // it was cut short meanwhile
-		err = nil
-	}
-	return text[:n], err
-}
-
 // File reads a zone file.
 func (r *Reader) File(src *source.Set, path string) (*source.File, error) {
-	text, err := ReadRegular(path, MaxFile)
+	text, err := wholefile.Read(path, MaxFile)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +56,7 @@ func (r *Reader) Includes(src *source.Set, root string, texts map[string][]byte)
 		}
 		text, changed := texts[r.shown(full)]
 		if !changed {
-			text, err = ReadRegular(full, MaxFile)
+			text, err = wholefile.Read(full, MaxFile)
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil, fmt.Errorf("there is no file %s", r.shown(full))
 			}
@@ -103,6 +74,16 @@ func (r *Reader) Includes(src *source.Set, root string, texts map[string][]byte)
 
 // private are the files of a workspace that no finding may quote.
 var private = []string{workspace.SecretsFile, "*.pem", "keyring.toml"}
+
+// Includable says why the file at path, which is absolute, may not be included by the zone file
+// root; nil: it may.
+func (r *Reader) Includable(root, path string) error {
+	dir, err := filepath.Abs(filepath.Dir(root))
+	if err != nil {
+		return err
+	}
+	return r.includable(dir, path)
+}
 
 // includable says why a file may not be included. Links count as where they lead:
 // what is read is quoted in findings, to whoever may write zone files.

@@ -13,10 +13,10 @@ import (
 
 	"fencepost/dnsname"
 	"fencepost/internal/worlds"
+	"fencepost/netio"
 	"fencepost/rr"
 	"fencepost/wholefile"
 	"fencepost/workspace"
-	"fencepost/zoneload"
 )
 
 func newWorld(e *env) *cobra.Command {
@@ -48,7 +48,7 @@ registrar/ZONE.txt; registrar/ZONE.answer says what came of it.`,
 			}
 			if len(args) > 0 {
 				var err error
-				if text, err = zoneload.ReadRegular(args[0], 1<<24); err != nil {
+				if text, err = wholefile.Read(args[0], 1<<24); err != nil {
 					return err
 				}
 			}
@@ -66,7 +66,7 @@ registrar/ZONE.txt; registrar/ZONE.answer says what came of it.`,
 				default: // nobody reads so fast
 				}
 			}
-			p, err := worlds.Play(cmd.Context(), w)
+			p, err := worlds.Play(cmd.Context(), w, netio.Shifted(netio.Real, e.app.Now().Sub(netio.Real.Now())))
 			if err != nil {
 				return err
 			}

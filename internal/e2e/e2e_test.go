@@ -5,6 +5,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,7 +22,9 @@ import (
 	"time"
 )
 
-var program string
+// program is the built program. ahead is the same one on a clock that is 400 days ahead:
+// what is the same with it does not depend on the day.
+var program, ahead string
 
 func TestMain(m *testing.M) { os.Exit(run(m)) }
 
@@ -44,18 +47,27 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
-	program = filepath.Join(dir, "fencepost")
-	args := []string{"build", "-o", program}
+	program, ahead = filepath.Join(dir, "fencepost"), filepath.Join(dir, "ahead", "fencepost")
+	for path, flags := range map[string]string{program: "", ahead: "-X fencepost/internal/cli.ahead=9600h"} {
+		if err := build(path, flags); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+	}
+	return m.Run()
+}
+
+func build(path, linkerFlags string) error {
+	args := []string{"build", "-o", path, "-ldflags", linkerFlags}
 	if os.Getenv("GOCOVERDIR") != "" { // what the tests reach of the program is to be told
 		args = append(args, "-cover", "-coverpkg=fencepost/...")
 	}
-	build := exec.Command("go", append(args, "fencepost/cmd/fencepost")...)
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
-		return 1
+	cmd := exec.Command("go", append(args, "fencepost/cmd/fencepost")...)
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s\n%w", out, err)
 	}
-	return m.Run()
+	return nil
 }
 
 // result is what came of a command.
@@ -66,6 +78,12 @@ type result struct {
 
 // fp runs the program in dir.
 func fp(t testing.TB, dir string, args ...string) result {
+	t.Helper()
+	return runProgram(t, program, dir, args...)
+}
+
+// runProgram runs a build of the program in dir.
+func runProgram(t testing.TB, program, dir string, args ...string) result {
 	t.Helper()
 	if err := touchSources(); err != nil {
 		t.Fatal(err)
@@ -168,12 +186,13 @@ func freePort(t testing.TB) int {
 
 // daemon is a running `fencepost serve`.
 type daemon struct {
-	t    testing.TB
-	dir  string
-	addr string
-	cmd  *exec.Cmd
-	log  string
-	args []string // of serve
+	t       testing.TB
+	dir     string
+	addr    string
+	cmd     *exec.Cmd
+	log     string
+	args    []string // of serve
+	program string   // empty: the one that people get
 }
 
 // serve starts a server in a workspace and waits until it is ready.
@@ -210,7 +229,7 @@ func (d *daemon) launch() string {
 	}
 	defer log.Close()
 	begin, _ := log.Seek(0, io.SeekEnd)
-	d.cmd = exec.Command(program, append([]string{"serve"}, d.args...)...)
+	d.cmd = exec.Command(cmp.Or(d.program, program), append([]string{"serve"}, d.args...)...)
 	d.cmd.Dir, d.cmd.Stderr = d.dir, log
 	out, err := d.cmd.StdoutPipe()
 	if err != nil {

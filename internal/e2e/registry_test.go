@@ -21,7 +21,7 @@ func TestRegistry(t *testing.T) {
 
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "more.toml"), fmt.Sprintf("\n[[server]]\nname = \"ns1.heron.example\"\naddresses = [\"198.51.100.99\", \"198.51.100.98\"]\nat = \"127.0.0.1:%d\"\n\n[[registry]]\nzone = \"example\"\n", port))
-	playWorld(t, dir, "more.toml")
+	playWorld(t, program, dir, "more.toml")
 	want(t, fp(t, dir, "trace", "www.heron.example"), 0, "example says that there is no www.heron.example")
 
 	form, answer := filepath.Join(dir, "registrar", "heron.example.txt"), filepath.Join(dir, "registrar", "heron.example.answer")

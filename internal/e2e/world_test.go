@@ -15,13 +15,13 @@ func inWorld(t *testing.T, more string) (dir string) {
 	t.Helper()
 	dir = t.TempDir()
 	write(t, filepath.Join(dir, "more.toml"), more)
-	playWorld(t, dir, "more.toml")
+	playWorld(t, program, dir, "more.toml")
 	return dir
 }
 
 // playWorld plays the demo's world with what a file adds to it, and makes the folder a workspace
 // that sees it.
-func playWorld(t *testing.T, dir, more string) {
+func playWorld(t *testing.T, program, dir, more string) {
 	t.Helper()
 	file := filepath.Join(dir, "world.toml")
 	write(t, file, ok(t, dir, "demo", "world", "--show")+read(t, filepath.Join(dir, more)))

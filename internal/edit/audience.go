@@ -12,6 +12,7 @@ import (
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/source"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zonefile"
 	"fencepost/zoneload"
@@ -127,7 +128,7 @@ func ownersStated(e *ZoneEdit, from int, rest []byte) ([]byte, error) {
 // that of the zone.
 func (b *Transaction) enterAudience(c *workspace.Config, zone dnsname.Name, o Audience) error {
 	path := filepath.Join(c.Dir, workspace.ConfigFile)
-	old, err := zoneload.ReadRegular(path, zoneload.MaxFile)
+	old, err := wholefile.Read(path, zoneload.MaxFile)
 	if err != nil {
 		return err
 	}

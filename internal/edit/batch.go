@@ -148,7 +148,7 @@ func (b *Transaction) list(zone dnsname.Name) error {
 			return nil
 		}
 	}
-	old, err := os.ReadFile(config)
+	old, err := wholefile.Read(config, workspace.MaxConfig)
 	if err != nil {
 		return err
 	}
@@ -362,7 +362,7 @@ func (b *Transaction) siblings() (out []string) {
 	for _, dir := range b.folders() {
 		paths, _ := filepath.Glob(filepath.Join(dir, "*"+workspace.ZoneSuffix))
 		for _, path := range paths {
-			if text, err := zoneload.ReadRegular(path, zoneload.MaxFile); err == nil && bytes.Contains(bytes.ToUpper(text), []byte("$INCLUDE")) {
+			if text, err := wholefile.Read(path, zoneload.MaxFile); err == nil && bytes.Contains(bytes.ToUpper(text), []byte("$INCLUDE")) {
 				out = append(out, path)
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"fencepost/wholefile"
+	"fencepost/zoneload"
 )
 
 // intentFile is where a batch says what it is about to write, when that is more than
@@ -61,6 +62,9 @@ func intend(files []*EditedFile) (done func(), err error) {
 	return func() { _ = os.Remove(at) }, nil
 }
 
+// maxIntent bounds what is read as an intent, which holds the texts of several files.
+const maxIntent = 4 * zoneload.MaxFile
+
 // finishIntended finishes what a batch was about to do in a folder that is locked.
 // Files that somebody has changed since stay as they are.
 func finishIntended(folder string) error {
@@ -76,7 +80,7 @@ func finishIntended(folder string) error {
 	if owner := info.Sys().(*syscall.Stat_t).Uid; !info.Mode().IsRegular() || int(owner) != os.Geteuid() || info.Mode().Perm()&0o022 != 0 {
 		return fmt.Errorf("%s is not ours (its owner is the user with number %d): run this as that user, or remove it and look over the zones", Shown(at), owner)
 	}
-	text, err := os.ReadFile(at)
+	text, err := wholefile.Read(at, maxIntent)
 	if err != nil {
 		return err
 	}
@@ -85,7 +89,7 @@ func finishIntended(folder string) error {
 		return os.Remove(at) // files are written wholly: this is none of ours
 	}
 	for _, in := range list {
-		now, err := os.ReadFile(in.Path)
+		now, err := wholefile.Read(in.Path, zoneload.MaxFile)
 		missing := errors.Is(err, fs.ErrNotExist)
 		if err != nil && !missing {
 			return err

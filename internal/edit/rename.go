@@ -3,14 +3,15 @@ package edit
 import (
 	"bytes"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"fencepost/dnsname"
 	"fencepost/rr"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zonefile"
+	"fencepost/zoneload"
 )
 
 // Rename says which name is to be called what.
@@ -173,7 +174,7 @@ func (a *Files) Mentioning(name dnsname.Name) (out []string, err error) {
 	label := []byte(strings.ToLower(strings.TrimSuffix(name.String(), name.Parent().String())))
 	label = bytes.TrimSuffix(label, []byte("."))
 	for _, path := range files {
-		text, err := os.ReadFile(path)
+		text, err := wholefile.Read(path, zoneload.MaxFile)
 		if err != nil {
 			return nil, err
 		}

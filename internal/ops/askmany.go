@@ -15,7 +15,7 @@ import (
 	"fencepost/message"
 	"fencepost/netio"
 	"fencepost/resolve"
-	"fencepost/zoneload"
+	"fencepost/wholefile"
 )
 
 // Run is many questions put to one server.
@@ -129,7 +129,7 @@ func (a *App) AskMany(ctx context.Context, r Run) (*RunResult, error) {
 
 // questions reads the file.
 func (r *Run) questions() (out []resolve.Request, err error) {
-	text, err := zoneload.ReadRegular(r.File, 256<<20)
+	text, err := wholefile.Read(r.File, 256<<20)
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/internal/edit"
 	"fencepost/resolve"
-	"fencepost/zoneload"
+	"fencepost/wholefile"
 )
 
 // AuditOptions of Audit.
@@ -48,7 +48,7 @@ func (a *App) Audit(ctx context.Context, o AuditOptions) (*Audited, error) {
 		return nil, err
 	}
 	if o.Networks != "" {
-		text, err := zoneload.ReadRegular(o.Networks, 64<<20)
+		text, err := wholefile.Read(o.Networks, 64<<20)
 		if err != nil {
 			return nil, err
 		}

@@ -12,6 +12,7 @@ import (
 	"fencepost/expect"
 	"fencepost/internal/edit"
 	"fencepost/source"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zonefile"
 	"fencepost/zoneload"
@@ -105,7 +106,7 @@ func (b *Buffer) checkZone() {
 func (b *Buffer) checkPart(whole string) bool {
 	text, ok := b.open[whole]
 	if !ok {
-		saved, err := zoneload.ReadRegular(whole, zoneload.MaxFile)
+		saved, err := wholefile.Read(whole, zoneload.MaxFile)
 		if err != nil {
 			return false
 		}
@@ -180,7 +181,7 @@ func (a *App) includedBy(path, text string) string {
 		if zone == path {
 			continue
 		}
-		text, err := os.ReadFile(zone)
+		text, err := wholefile.Read(zone, zoneload.MaxFile)
 		if low := bytes.ToLower(text); err != nil || !bytes.Contains(low, []byte("$include")) || !bytes.Contains(low, base) {
 			continue
 		}
@@ -251,7 +252,7 @@ func (b *Buffer) other(path string) (*source.Set, *zonefile.File) {
 	}
 	text, ok := b.open[path]
 	if !ok {
-		saved, err := zoneload.ReadRegular(path, zoneload.MaxFile)
+		saved, err := wholefile.Read(path, zoneload.MaxFile)
 		if err != nil {
 			return nil, nil
 		}

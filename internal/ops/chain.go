@@ -16,7 +16,7 @@ import (
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/validate"
-	"fencepost/zoneload"
+	"fencepost/wholefile"
 )
 
 // ChainQuestion is what `chain` checks.
@@ -117,7 +117,7 @@ func (a *App) chainAnchors(file string, out *TrustChain) ([]rr.Record, error) {
 		return rootAnchors(out.Now), nil
 	}
 	out.Anchors = edit.Shown(file)
-	text, err := zoneload.ReadRegular(file, 1<<20)
+	text, err := wholefile.Read(file, 1<<20)
 	if err != nil {
 		return nil, err
 	}

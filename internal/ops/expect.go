@@ -17,8 +17,8 @@ import (
 	"fencepost/message"
 	"fencepost/source"
 	"fencepost/validate"
+	"fencepost/wholefile"
 	"fencepost/zone"
-	"fencepost/zoneload"
 )
 
 // ExpectOptions of Expect.
@@ -88,7 +88,7 @@ func (a *App) Expect(ctx context.Context, o ExpectOptions) (*Expected, error) {
 	}
 	var all []parsed
 	for _, path := range files {
-		text, err := zoneload.ReadRegular(path, 1<<24)
+		text, err := wholefile.Read(path, 1<<24)
 		if err != nil {
 			return nil, err
 		}
@@ -381,7 +381,7 @@ func (x *Expected) Groups() (out [][]ExpectResult) {
 // ExpectedZone is the zone that a file of expectations is about; the zero name where it does not
 // say so.
 func ExpectedZone(path string) (dnsname.Name, error) {
-	text, err := zoneload.ReadRegular(path, 1<<24)
+	text, err := wholefile.Read(path, 1<<24)
 	if err != nil {
 		return dnsname.Name{}, err
 	}

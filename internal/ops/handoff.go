@@ -88,14 +88,24 @@ func (a *App) ReloadEdited(ctx context.Context, r *edit.Edited, took func(zone s
 
 // takeStep puts a version in service that a command has made of the one before. It is an
 // error where that is not what we have, or is read in another way here.
+//
+// A step is somebody's word that the files hold something. It is taken from those alone who
+// could write the files as well as what is stored of them: the user of the server, and root.
+// For others the files are read, whatever they may do besides.
 func (sv *Service) takeStep(ctx context.Context, name dnsname.Name, st *Step, by string) (zonestate.ZoneResult, error) {
 	c := sv.Config()
 	z := c.Find(name)
 	if z == nil {
 		return zonestate.ZoneResult{}, zonestate.ErrNoZone
 	}
+	if who := control.Who(ctx); who != nil && !who.Owner() {
+		return zonestate.ZoneResult{}, fmt.Errorf("%s is not the owner of the server", who.Name)
+	}
 	sv.seeFolders(c)
 	if err := sv.mayServe(c, z); err != nil {
+		return zonestate.ZoneResult{}, err
+	}
+	if err := stampOfFiles(st.Stamp, sv.running.Load().Reader(), c.File(name)); err != nil {
 		return zonestate.ZoneResult{}, err
 	}
 	if !stampedFor(st.Stamp, howRead(c)[z.Sign]) {

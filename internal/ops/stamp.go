@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"os"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -20,6 +19,7 @@ import (
 	"fencepost/source"
 	"fencepost/wholefile"
 	"fencepost/workspace"
+	"fencepost/zoneload"
 )
 
 // A stamp says what a zone was read from, so that files that are as they were need not be
@@ -103,7 +103,7 @@ func stillStamped(stamp, settings string) (again string, ok bool) {
 		if was.digest == "" {
 			continue
 		}
-		text, err := os.ReadFile(was.path)
+		text, err := wholefile.Read(was.path, zoneload.MaxFile)
 		if err != nil || sumOf(text) != was.digest {
 			return "", false
 		}
@@ -112,6 +112,31 @@ func stillStamped(stamp, settings string) (again string, ok bool) {
 		}
 	}
 	return strings.Join(lines, "\n"), true
+}
+
+// stampOfFiles is an error unless a stamp is of the zone file at path, and besides of files that
+// it may include, as they are now.
+func stampOfFiles(stamp string, r *zoneload.Reader, path string) error {
+	main := false
+	for _, l := range strings.Split(stamp, "\n")[1:] {
+		was, err := parseFileStamp(l)
+		if err != nil {
+			return err
+		}
+		switch {
+		case sameFile(was.path, path):
+			main = true
+		case r.Includable(path, was.path) != nil:
+			return fmt.Errorf("it names %s, which is not a file of the zone", edit.Shown(was.path))
+		}
+		if is, err := wholefile.MarkOf(was.path); err != nil || is != was.Mark {
+			return fmt.Errorf("%s is not as it was when it was checked", edit.Shown(was.path))
+		}
+	}
+	if !main {
+		return fmt.Errorf("it is not about %s", edit.Shown(path))
+	}
+	return nil
 }
 
 // sumOf tells contents of one length apart that were written in one moment.

@@ -17,7 +17,6 @@ import (
 	"fencepost/wholefile"
 	"fencepost/zone"
 	"fencepost/zonefile"
-	"fencepost/zoneload"
 )
 
 // Forms and answers of a registrar.
@@ -69,7 +68,7 @@ func (p *Played) take(form string) string {
 	if err != nil {
 		return refused(err)
 	}
-	text, err := zoneload.ReadRegular(form, maxForm)
+	text, err := wholefile.Read(form, maxForm)
 	if err != nil {
 		return refused(err)
 	}

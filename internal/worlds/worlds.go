@@ -209,9 +209,10 @@ type Played struct {
 	stop   func()
 }
 
-// Play brings a world up on ports of loopback that the system chooses.
-func Play(ctx context.Context, w *sim.World) (*Played, error) {
-	n, err := sim.New(w, netio.Real)
+// Play brings a world up on ports of loopback that the system chooses, in which it is the time of
+// clock.
+func Play(ctx context.Context, w *sim.World, clock netio.Clock) (*Played, error) {
+	n, err := sim.New(w, clock)
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 
 	"fencepost/dnsname"
 	"fencepost/message"
+	"fencepost/netio"
 	"fencepost/resolve"
 	"fencepost/rr"
 )
@@ -23,7 +24,7 @@ func play(t *testing.T, more string) *Played {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := Play(t.Context(), w)
+	p, err := Play(t.Context(), w, netio.Real)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -102,52 +102,6 @@ func (s *Zones) ReloadZone(ctx context.Context, name dnsname.Name, by string) ([
 	return results, nil
 }
 
-// Step is a new version of a zone that is read from files, by what differs from the one
-// before. Whoever makes it has checked it as Load does.
-type Step struct {
-	Before string // Snapshot.Digest of the source it begins with
-	Delta  *zone.Delta
-	Stamp  string // of the files, see Input
-}
-
-// Errors of steps: the zone is to be loaded instead.
-var (
-	ErrNotFromFiles   = errors.New("the zone is not read from files")
-	ErrAnotherVersion = errors.New("the change is one of another version")
-)
-
-// TakeStep puts a version in service without reading its files, under the configuration in
-// service. With an error nothing has happened; that the version is refused is in the result.
-func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by string) (ZoneResult, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	z := s.table.Load().zones[name.Key()]
-	switch {
-	case z == nil:
-		return ZoneResult{}, fmt.Errorf("%s: %w", name, ErrNoZone)
-	case z.role().Fetches() || z.cfg.Load().files().Once:
-		return ZoneResult{}, ErrNotFromFiles
-	}
-	last := z.lastGood()
-	have := last.loaded()
-	if have == nil || have.Digest() != st.Before {
-		return ZoneResult{}, ErrAnotherVersion
-	}
-	next, err := have.With(st.Delta)
-	if err != nil {
-		return ZoneResult{}, err
-	}
-	in := Input{Zone: next, Delta: st.Delta, Stamp: st.Stamp}
-	if known := last.known; known != nil {
-		in.Known = known.After(next, st.Delta)
-	}
-	change, err := s.install(ctx, z, in, origin{by: by, way: store.FromFile, checked: s.Now()})
-	result := s.loaded(z, change, err)
-	s.remember([]*served{z}, []ZoneResult{result}, by)
-	s.tellOf(z, result.Change)
-	return result, nil
-}
-
 // tellOf tells the peers of a zone what they may not know.
 func (s *Zones) tellOf(z *served, c Change) {
 	if c == Loaded {
