@@ -98,6 +98,29 @@ may   = ["roll", "sign"]
 			t.Errorf("%d: %s: status %d\n%s%s\nwant %d and %q", c.uid, c.args, r.status, r.out, r.err, c.status, c.says)
 		}
 	}
+	// Whoever may have files read again, or change records by messages, cannot say what the files
+	// hold: not from a copy of the workspace, whose edits are another zone's; nor can the owner.
+	copied := filepath.Join(top, "copy")
+	write(t, filepath.Join(copied, "fencepost.toml"), strings.Replace(read(t, filepath.Join(dir, "fencepost.toml")), "[serve]", fmt.Sprintf("[serve]\ncontrol = %q", filepath.Join(dir, "state", "control.sock")), 1))
+	write(t, filepath.Join(copied, "zones", "tides.example.zone"), read(t, filepath.Join(dir, "zones", "tides.example.zone")))
+	if err := os.Chown(filepath.Join(copied, "zones"), ines, ines); err != nil {
+		t.Fatal(err)
+	}
+	for _, uid := range []uint32{ines, 0} {
+		if err := os.Chown(filepath.Join(copied, "zones", "tides.example.zone"), int(uid), int(uid)); err != nil {
+			t.Fatal(err)
+		}
+		r := as(t, uid, bin, copied, "add", "tides.example", fmt.Sprint("evil", uid), "A", "203.0.113.66", "--reload")
+		if !strings.Contains(r.out+r.err, "evil") {
+			t.Errorf("%d: the edit of the copy: %s%s", uid, r.out, r.err)
+		}
+		if served := ok(t, dir, "dump", "tides.example"); strings.Contains(served, "evil") {
+			t.Errorf("%d has records served that are not in the file:\n%s", uid, served)
+		}
+	}
+	if out := ok(t, dir, "add", "tides.example", "pier2", "A", "192.0.2.9", "--reload"); !strings.Contains(out, "loaded") {
+		t.Errorf("the owner's own edit: %s", out)
+	}
 	if strings.Contains(read(t, d.log), "c2FsdG1hcnNo") {
 		t.Error("a secret stands in the log")
 	}

@@ -5,14 +5,65 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"fencepost/source"
+	"fencepost/wholefile"
+	"fencepost/zoneload"
 )
 
 // Whatever is done to files, those whose content is another one are never passed over, and
 // those that nobody touched are.
+// A stamp that comes from outside is looked at only if it is of the zone's own files, and as they
+// are now: it leads nobody to read another file, which may never end.
+func TestStampOfFiles(t *testing.T) {
+	dir := t.TempDir()
+	file, part, other, pipe := filepath.Join(dir, "zones", "a.zone"), filepath.Join(dir, "zones", "a.part"), filepath.Join(dir, "other.zone"), filepath.Join(dir, "zones", "pipe")
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range []string{file, part, other, filepath.Join(dir, "zones", "key.pem")} {
+		put(t, f, "x")
+	}
+	if err := syscall.Mkfifo(pipe, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		of []string
+		ok bool
+	}{
+		{[]string{file}, true}, {[]string{file, part}, true}, {[]string{part, file}, true},
+		{[]string{part}, false}, {nil, false}, {[]string{file, other}, false}, {[]string{other}, false}, {[]string{file, filepath.Join(dir, "zones", "key.pem")}, false}, {[]string{file, filepath.Join(dir, "none")}, false},
+	} {
+		lines := []string{stampHead("s")}
+		for _, f := range c.of {
+			mark, _ := wholefile.MarkOf(f)
+			lines = append(lines, (&fileStamp{mark, sumOf([]byte("x")), f}).String())
+		}
+		stamp := strings.Join(lines, "\n")
+		if err := stampOfFiles(stamp, &zoneload.Reader{}, file); (err == nil) != c.ok {
+			t.Errorf("%v: %v", c.of, err)
+		}
+		if c.ok {
+			put(t, c.of[0], "xy")
+			if stampOfFiles(stamp, &zoneload.Reader{}, file) == nil {
+				t.Errorf("%v: a file has changed", c.of)
+			}
+			put(t, c.of[0], "x")
+		}
+	}
+	mark, err := wholefile.MarkOf(pipe)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, same := stillStamped(stampHead("s")+"\n"+(&fileStamp{mark, sumOf(nil), pipe}).String(), "s"); same {
+		t.Error("a FIFO is as it was")
+	}
+}
+
 func TestStamp(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2026))
 	for round := range 300 {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"fencepost/dnsname"
 	"fencepost/store"
@@ -67,6 +68,60 @@ func TestTakeStep(t *testing.T) {
 	}
 	if _, err := stepped.TakeStep(t.Context(), dnsname.MustParse("none."), Step{}, ""); !errors.Is(err, ErrNoZone) {
 		t.Errorf("a zone that is not served: %v", err)
+	}
+}
+
+// The word of a step counts for a minute, until the next reload, or until the next start: then the
+// files are read, and what they do not hold is not served any more.
+func TestStepIsProved(t *testing.T) {
+	name := dnsname.MustParse("a.")
+	for _, honest := range []bool{true, false} {
+		for _, then := range []string{"a minute", "a reload", "a start", "other files, a minute"} {
+			now, kept := time.Unix(1_790_000_000, 0), store.InMemory()
+			src := &stamped{source: source{snap: zoneVersion("a.", 1, 1)}, stamp: "one"}
+			cfg := &Config{Zones: []Zone{{Name: name, Origin: &Files{Load: src.load, Unchanged: src.unchanged}}}}
+			s := New(Options{Store: kept, Stepped: true, Now: func() time.Time { return now }})
+			s.Apply(t.Context(), cfg, "")
+			at, told := src.snap, zoneVersion("a.", 2, 2)
+			src.stamp, src.snap = "two", zoneVersion("a.", 3, 3)
+			if honest {
+				src.snap = told
+			}
+			for range 2 { // a second one, without a change, is as good
+				if _, err := s.TakeStep(t.Context(), name, Step{Before: at.Digest(), Delta: zone.Diff(at, told), Stamp: "two"}, ""); err != nil {
+					t.Fatal(err)
+				}
+				at = told
+			}
+			src.reads = 0
+			want, reads := src.snap, 1
+			switch then {
+			case "a minute":
+				if now = now.Add(proveAfter); !honest {
+					reads = 2
+				}
+				for s.RunDue(t.Context()) {
+				}
+			case "a reload":
+				s.Apply(t.Context(), cfg, "")
+			case "a start":
+				s = New(Options{Store: kept, Stepped: true, Now: func() time.Time { return now }})
+				s.Apply(t.Context(), cfg, "")
+			default: // somebody is writing them: they wait for a reload
+				src.stamp, want, reads = "three", told, 0
+				now = now.Add(proveAfter)
+				for s.RunDue(t.Context()) {
+				}
+			}
+			if got := s.Snapshot(name); !zone.Equal(got, want) || src.reads != reads {
+				t.Errorf("honest %v, then %s: serial %d is served, files read %d times; want %d and %d", honest, then, got.Serial(), src.reads, want.Serial(), reads)
+			}
+			if src.reads = 0; then == "a minute" {
+				if s.Apply(t.Context(), cfg, ""); src.reads != 0 {
+					t.Errorf("honest %v: what was read a minute later is read again", honest)
+				}
+			}
+		}
 	}
 }
 
