@@ -103,19 +103,19 @@ func lineEnd(text []byte) string {
 }
 
 // neighbour finds the record after which one of owner belongs; same tells that
-// it has the same owner. Only for the same owner it may be in an included file, unless new
-// records belong there.
+// it has the same owner. In which files it may be the Placement says.
 func (ed *Editor) neighbour(owner dnsname.Name) (near *Entry, same bool) {
 	best := -1
 	for _, e := range ed.f.All {
-		if e.Kind != Record || ed.removed[e] {
+		own := e.File == ed.f.Source
+		if e.Kind != Record || ed.removed[e] || !own && ed.Placement == MainFile {
 			continue
 		}
 		if dnsname.EqualWire(e.Owner, owner.Wire()) {
 			near, same, best = e, true, 1000
 			continue
 		}
-		if n := alike(e.Owner, owner); !same && n >= best && (e.File == ed.f.Source || ed.IntoIncluded) {
+		if n := alike(e.Owner, owner); !same && n >= best && (own || ed.Placement == BesideLike) {
 			near, best = e, n
 		}
 	}

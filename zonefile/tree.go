@@ -139,9 +139,19 @@ type Editor struct {
 	order     *order                // nil: the file is not kept in order
 	looked    bool                  // for that order
 
-	// IntoIncluded has new records go beside others like them also in files that are included.
-	IntoIncluded bool
+	// Placement says into which files new records may go.
+	Placement Placement
 }
+
+// Placement says which files an edit may write new records into.
+type Placement uint8
+
+// The placements.
+const (
+	BesideOwner Placement = iota // an included file only beside records of the same owner
+	BesideLike                   // an included file also beside records like it
+	MainFile                     // the zone's own file alone: others include the rest
+)
 
 // NewEditor begins an edit.
 func NewEditor(f *File) *Editor {

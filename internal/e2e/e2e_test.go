@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"io/fs"
@@ -26,7 +27,32 @@ import (
 // what is the same with it does not depend on the day.
 var program, ahead string
 
-func TestMain(m *testing.M) { os.Exit(run(m)) }
+// otherDay has all tests run the program on the clock that is ahead, but those that also go by
+// the clock of the machine themselves.
+var otherDay = flag.Bool("other-day", false, "run the program on a clock that is 400 days ahead")
+
+const aheadBy = 9600 * time.Hour
+
+// now is the time by the program's clock.
+func now() time.Time {
+	if *otherDay {
+		return time.Now().Add(aheadBy)
+	}
+	return time.Now()
+}
+
+// onThisDay is for tests that go by the clock of the machine themselves.
+func onThisDay(t *testing.T) {
+	t.Helper()
+	if *otherDay {
+		t.Skip("the test goes by the clock of the machine")
+	}
+}
+
+func TestMain(m *testing.M) {
+	flag.Parse()
+	os.Exit(run(m))
+}
 
 // touchSources looks at every source file: the test cache then knows that the
 // results depend on them, which it cannot see from the program being built. It
@@ -48,11 +74,14 @@ func run(m *testing.M) int {
 	}
 	defer os.RemoveAll(dir)
 	program, ahead = filepath.Join(dir, "fencepost"), filepath.Join(dir, "ahead", "fencepost")
-	for path, flags := range map[string]string{program: "", ahead: "-X fencepost/internal/cli.ahead=9600h"} {
+	for path, flags := range map[string]string{program: "", ahead: "-X fencepost/internal/cli.ahead=" + aheadBy.String()} {
 		if err := build(path, flags); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
+	}
+	if *otherDay {
+		program = ahead
 	}
 	return m.Run()
 }

@@ -92,7 +92,7 @@ func TestOthersReload(t *testing.T) {
 		zones              string
 		name, rrtype, data string
 	}{
-		{[]string{"serial", "tides.example", "--next"}, "[tides.example.loaded]", "tides.example", "SOA", "2026"},
+		{[]string{"serial", "tides.example", "--next"}, "[tides.example.loaded]", "tides.example", "SOA", "hostmaster.tides.example."},
 		{[]string{"delegate", "tides.example", "north", "--ns", "ns1.north=192.0.2.70", "--ns", "ns.harbour.example"}, "[tides.example.loaded]", "north.tides.example", "NS", "ns1.north.tides.example"},
 		{[]string{"delegate", "tides.example", "south", "--ns", "ns1.south=192.0.2.71", "--ns", "ns.harbour.example", "--create"}, "[tides.example.loaded south.tides.example.loaded]", "ns1.south.tides.example", "A", "192.0.2.71"},
 		{[]string{"reverse", "192.0.2.0/24", "--ns", "ns.harbour.example"}, "[2.0.192.in-addr.arpa.loaded]", "71.2.0.192.in-addr.arpa", "PTR", "ns1.south.tides.example"},

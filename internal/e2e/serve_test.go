@@ -470,6 +470,7 @@ func TestGarbage(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	onThisDay(t)
 	keep := filepath.Join(t.TempDir(), "kept")
 	out := ok(t, ".", "demo", "--keep", keep, "--color", "always") // as on a terminal
 	for _, s := range []string{"1. A new zone", "fencepost check estuary.example.zone", "15. From outside", "proved", "That was the whole story"} {

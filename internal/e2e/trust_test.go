@@ -34,7 +34,7 @@ func TestClockAhead(t *testing.T) {
 	if err := os.RemoveAll(filepath.Join(dir, "state")); err != nil {
 		t.Fatal(err)
 	}
-	ahead := time.Now().AddDate(0, 6, 0)
+	ahead := now().AddDate(0, 6, 0)
 	d.args = []string{"--now", ahead.Format(time.RFC3339)}
 	d.start()
 	d.stop()

@@ -122,6 +122,7 @@ func (r *resolvers) judge(host string, above, records []rr.Record, name dnsname.
 // The walk-through of docs/signing.md for two operators of one zone, as it stands there: whatever
 // resolvers have in their caches meanwhile, all of it validates (G-23 to G-26).
 func TestTwoOperators(t *testing.T) {
+	onThisDay(t)
 	text := read(t, filepath.Join("..", "..", "docs", "signing.md"))
 	_, text, found := strings.Cut(text, "## Two operators for one zone")
 	_, text, hasBlock := strings.Cut(text, "```console\n")

@@ -82,12 +82,13 @@ type ZoneEdit struct {
 	src      source.Set
 	file     *zonefile.File
 	ed       *zonefile.Editor
-	style    zonefile.SerialStyle
+	rules    editRules
 	serial   *uint32 // to be set in place of the next
 	touched  bool    // only to get a new serial, for what it includes changes
 	was      uint32  // the serial
 	becomes  uint32
-	text     []byte // the new text
+	text     []byte   // the new text
+	parts    []string // the included files whose texts the edit changes, by their names
 	opts     zonefile.Options
 	expected map[string]int  // records that come (+1) and go (-1), by key
 	retimed  map[string]bool // records that take the default TTL, by key
@@ -252,11 +253,11 @@ func (b *Transaction) openFile(path string, origin dnsname.Name) (*ZoneEdit, err
 			return e, nil
 		}
 	}
-	style, shared, err := b.a.customs(path, origin)
+	rules, err := b.a.rulesOf(path, origin)
 	if err != nil {
 		return nil, err
 	}
-	e := &ZoneEdit{b: b, path: path, style: style, expected: map[string]int{}, retimed: map[string]bool{}}
+	e := &ZoneEdit{b: b, path: path, rules: rules, expected: map[string]int{}, retimed: map[string]bool{}}
 	f, err := b.r.File(&e.src, path)
 	if err != nil {
 		return nil, err
@@ -274,7 +275,7 @@ func (b *Transaction) openFile(path string, origin dnsname.Name) (*ZoneEdit, err
 		return nil, fmt.Errorf("%s has no SOA record that could be read; see: fencepost check %s", Shown(path), Shown(path))
 	}
 	e.ed = zonefile.NewEditor(e.file)
-	e.ed.IntoIncluded = shared
+	e.ed.Placement = rules.placement
 	b.edits = append(b.edits, e)
 	return e, nil
 }
@@ -285,10 +286,10 @@ func (e *ZoneEdit) changed() bool { return e.touched || e.serial != nil || e.ed.
 // finish raises the serials, proves that the new texts differ by what was asked
 // and nothing else, checks them, and writes all files or none.
 func (b *Transaction) finish(dry bool) (*Edited, error) {
-	res := &Edited{Notes: b.notes}
 	if err := b.prepare(); err != nil {
 		return nil, err
 	}
+	res := &Edited{Notes: b.notes}
 	for _, e := range b.edits {
 		if !e.changed() {
 			continue
@@ -330,7 +331,9 @@ func (b *Transaction) finish(dry bool) (*Edited, error) {
 // prepare makes the new texts. Where a file changes that zones include, all zones
 // of the folder that include it get a new serial.
 func (b *Transaction) prepare() error {
-	b.parts = map[string]*EditedFile{}
+	if b.parts == nil {
+		b.parts = map[string]*EditedFile{}
+	}
 	for _, e := range b.edits {
 		if e.changed() {
 			if err := e.makeText(); err != nil {
@@ -338,42 +341,49 @@ func (b *Transaction) prepare() error {
 			}
 		}
 	}
-	if len(b.parts) == 0 {
-		return nil
+	includers, err := b.raiseIncluders()
+	if err != nil {
+		return err
 	}
+	return b.tellAskers(includers)
+}
+
+// raiseIncluders gives all zones of the folders that include what changes a new serial, and returns
+// them by the name of the included file.
+func (b *Transaction) raiseIncluders() (map[string][]*ZoneEdit, error) {
+	if len(b.parts) == 0 {
+		return nil, nil
+	}
+	out := map[string][]*ZoneEdit{}
 	for _, path := range b.siblings() {
 		e, err := b.openFile(path, OriginOf(path))
 		if err != nil {
 			b.note("%s may include what changes here, and cannot be read: %v", Shown(path), err)
 			continue
 		}
+		for part := range b.parts {
+			if e.includes(part) {
+				out[part] = append(out[part], e)
+			}
+		}
 		if e.text == nil && slices.ContainsFunc(e.file.All, func(r *zonefile.Entry) bool { return b.parts[r.File.Name] != nil }) {
 			e.touched = true
 			if err := e.makeText(); err != nil {
-				return err
+				return nil, err
 			}
 		}
 	}
-	return nil
+	return out, nil
 }
 
 // siblings are the zone files beside those of the batch that include others.
 func (b *Transaction) siblings() (out []string) {
-	for _, dir := range b.folders() {
+	for _, dir := range slices.Sorted(maps.Keys(b.locked)) {
 		paths, _ := filepath.Glob(filepath.Join(dir, "*"+workspace.ZoneSuffix))
 		for _, path := range paths {
 			if text, err := wholefile.Read(path, zoneload.MaxFile); err == nil && bytes.Contains(bytes.ToUpper(text), []byte("$INCLUDE")) {
 				out = append(out, path)
 			}
-		}
-	}
-	return out
-}
-
-func (b *Transaction) folders() (out []string) {
-	for _, e := range b.edits {
-		if dir := filepath.Dir(e.path); !slices.Contains(out, dir) {
-			out = append(out, dir)
 		}
 	}
 	return out
@@ -386,7 +396,7 @@ func (e *ZoneEdit) makeText() error {
 		return err
 	}
 	e.was = soa.Serial
-	e.becomes = zonefile.NextSerial(e.style, soa.Serial, e.b.a.Now())
+	e.becomes = zonefile.NextSerial(e.rules.style, soa.Serial, e.b.a.Now())
 	if e.serial != nil {
 		e.becomes = *e.serial
 	}
@@ -399,7 +409,12 @@ func (e *ZoneEdit) makeText() error {
 			e.text = text
 			continue
 		}
-		if e.includedTwice(f.Name) || e.b.parts[f.Name] != nil {
+		e.parts = append(e.parts, f.Name)
+		have := e.b.parts[f.Name]
+		if have != nil && bytes.Equal(have.text, text) {
+			continue // another zone has it changed in the same way
+		}
+		if e.includedTwice(f.Name) || have != nil {
 			return fmt.Errorf("%s is included more than once, so it is not certain what a change there does; edit it by hand", f.Name)
 		}
 		part := &EditedFile{Path: f.Name, Diags: &diag.List{}, path: f.Name, old: f.Content, text: text}

@@ -134,6 +134,7 @@ func (e *ZoneEdit) add(s *RecordSpec) error {
 	if k := key([]byte(s.owner.Wire()), s.t, 0, s.wire); e.expected[k] > 0 {
 		return Usage("%s %s %s is to be added twice", s.owner, s.t, s.text)
 	}
+	e.tellBeside(s)
 	if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text, Data: s.wire, Beside: s.beside}); err != nil {
 		return err
 	}
@@ -183,24 +184,6 @@ func (e *ZoneEdit) takeOut(records []*zonefile.Entry, owner dnsname.Name, ptr bo
 		}
 	}
 	return nil
-}
-
-// customs are how a file is edited by what the configuration says of it: the style of serials, and
-// whether new records go where all versions of the zone have them. A file that nobody reads is an error.
-func (a *Files) customs(path string, zone dnsname.Name) (style zonefile.SerialStyle, shared bool, err error) {
-	c, err := a.Config()
-	if err != nil {
-		return zonefile.SerialDate, false, nil
-	}
-	style = zonefile.SerialStyle(c.SerialStyle)
-	z := c.Find(zone)
-	if z == nil || path != c.File(z.Name) {
-		return style, false, nil
-	}
-	if z.Kept {
-		return style, false, KeptInStore(zone)
-	}
-	return style, len(z.Audiences) > 0, nil
 }
 
 // serialStyle is the workspace's style, or by date without a workspace.

@@ -83,10 +83,26 @@ func (a *Files) fixFile(src *source.Set, f *source.File, diags []*diag.Diagnosti
 	if why := a.worse(f, text); why != "" {
 		return &Fixed{Path: f.Name, Refused: why}, nil
 	}
+	file := &EditedFile{Path: f.Name, Diags: &diag.List{}, path: f.Name, old: f.Content, text: text}
+	if out.Serial == 0 { // no zone of its own: those that include it get new serials
+		return out, a.fixPart(file, dry)
+	}
 	if dry {
 		return out, nil
 	}
-	return out, (&EditedFile{Path: f.Name, path: f.Name, old: f.Content, text: text}).write()
+	return out, file.write()
+}
+
+// fixPart writes a file that zones include, and raises their serials.
+func (a *Files) fixPart(file *EditedFile, dry bool) error {
+	b := &Transaction{a: a, r: a.Reader(), locked: map[string]func(){}, parts: map[string]*EditedFile{file.path: file}}
+	folder, err := filepath.Abs(filepath.Dir(file.path))
+	if err != nil {
+		return err
+	}
+	b.locked[folder] = func() {} // whoever called has it locked
+	_, err = b.finish(dry)
+	return err
 }
 
 // applyFixes replaces the spans of all mends that do not overlap.

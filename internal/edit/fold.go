@@ -6,6 +6,7 @@ import (
 	"fencepost/rr"
 	"fencepost/update"
 	"fencepost/zone"
+	"fencepost/zonefile"
 )
 
 // Fold says how what requests changed in a zone is written into its file.
@@ -31,7 +32,9 @@ func (a *Files) Fold(o Fold) (*Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	e.ed.IntoIncluded = false // other versions are not to have it
+	if e.ed.Placement == zonefile.BesideLike { // other versions are not to have it
+		e.ed.Placement = zonefile.BesideOwner
+	}
 	now, err := e.snapshot(e.file.Source)
 	if err != nil {
 		return nil, err
@@ -54,11 +57,7 @@ func (a *Files) Fold(o Fold) (*Edited, error) {
 		return nil, err
 	}
 	e.also = func() error { return e.proveRestored(target, false) }
-	res, err := b.finish(o.Dry)
-	if err == nil && len(b.parts) > 0 {
-		res.Notes = append(res.Notes, "what stands in an included file changes for all that include it")
-	}
-	return res, err
+	return b.finish(o.Dry)
 }
 
 // overwriting are changes as if the file had been left alone.

@@ -21,7 +21,8 @@ type Rename struct {
 }
 
 // Rename gives a name another one: its records and those of the names below it move,
-// and all that points to them in the zones of the workspace follows.
+// and all that points to them in the zones of the workspace follows, in all versions. In the
+// version for an audience only what that holds moves.
 func (a *Files) Rename(o Rename) (*Edited, error) {
 	b, e, err := a.edit(o.Zone)
 	if err != nil {
@@ -45,6 +46,9 @@ func (a *Files) Rename(o Rename) (*Edited, error) {
 	paths, err := a.Mentioning(from)
 	if err != nil {
 		return nil, err
+	}
+	if e.rules.audience != "" { // the name stays what it is to all others
+		paths = nil
 	}
 	for _, path := range paths {
 		other, err := b.openFile(path, OriginOf(path))

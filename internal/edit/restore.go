@@ -39,11 +39,11 @@ func (a *Files) Restore(o Restore) (*Edited, error) {
 		return nil, &quiet{fmt.Sprintf("%s has the records of serial %d already", Shown(e.path), o.Serial), errAlready}
 	}
 	if !o.Signed {
-		next := zonefile.NextSerial(e.style, max(now.Serial(), o.Serial), a.Now())
+		next := zonefile.NextSerial(e.rules.style, max(now.Serial(), o.Serial), a.Now())
 		if o.Served != 0 && rr.NewerSerial(o.Served, now.Serial()) {
-			next = zonefile.NextSerial(e.style, o.Served, a.Now())
+			next = zonefile.NextSerial(e.rules.style, o.Served, a.Now())
 		} else if rr.NewerSerial(now.Serial(), o.Serial) {
-			next = zonefile.NextSerial(e.style, now.Serial(), a.Now())
+			next = zonefile.NextSerial(e.rules.style, now.Serial(), a.Now())
 		}
 		e.serial = &next
 	}

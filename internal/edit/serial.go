@@ -65,12 +65,12 @@ func (a *Files) Serial(o SerialOptions) (*SerialResult, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &SerialResult{Zone: e.file.Apex, Path: Shown(e.path), Style: string(e.style), Serial: soa.Serial}
+	r := &SerialResult{Zone: e.file.Apex, Path: Shown(e.path), Style: string(e.rules.style), Serial: soa.Serial}
 	base := soa
 	if served, ok := o.served(e.file.Apex); ok && rr.CompareSerials(soa.Serial, served) != rr.SerialGreater && served != soa.Serial {
 		r.Served, base.Serial = served, served
 	}
-	r.Next = zonefile.NextSerial(e.style, base.Serial, a.Now())
+	r.Next = zonefile.NextSerial(e.rules.style, base.Serial, a.Now())
 	to := r.Next
 	if o.Set != nil {
 		to = *o.Set
@@ -95,7 +95,7 @@ func (a *Files) Serial(o SerialOptions) (*SerialResult, error) {
 		return nil, err
 	}
 	r.Serial, r.Changed = to, true
-	r.Next = zonefile.NextSerial(e.style, to, a.Now())
+	r.Next = zonefile.NextSerial(e.rules.style, to, a.Now())
 	return r, nil
 }
 
