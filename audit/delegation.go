@@ -50,6 +50,16 @@ func noAnswers(f *Facts) string {
 	return ""
 }
 
+func noSOA(f *Facts) string {
+	if why := noAnswers(f); why != "" {
+		return why
+	}
+	if !f.HasSOA {
+		return "no server has a SOA record of the zone"
+	}
+	return ""
+}
+
 // elsewhere are rules of other packages.
 var elsewhere = map[*diag.Rule]bool{}
 

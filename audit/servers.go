@@ -137,7 +137,7 @@ var serverTests = []*Test{
 	{Rule: rule("transfer-open", diag.Note, "a server hands the whole zone to anybody", "RFC 5936 §5",
 		"Not everybody wants all names to be known. A transfer is also much work for few octets. Allow it to your secondaries only, by key or address."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
-			if r := s.Transfer; r != nil && r.ExtendedRcode == message.NoError && len(r.Answer) > 0 {
+			if r := s.Transfer; r != nil && r.ExtendedRcode == message.NoError && len(r.Answer) > 0 && r.Answer[0].Type == rr.TypeSOA { // RFC 5936 §2.2
 				l.add("allow transfers to the secondaries only", "%s hands over the zone", s)
 			}
 		})},

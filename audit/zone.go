@@ -5,20 +5,21 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/resolve"
 	"fencepost/rr"
 )
 
 var zoneTests = []*Test{
 	{Rule: rule("primary-no-server", diag.Note, "the primary server in the SOA is none of the zone's servers", "RFC 1035 §3.3.13, RFC 2136 §4.3",
 		"That is so on purpose where the primary is hidden. Else updates and tools that ask for the primary go astray."),
-		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if !slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) {
 				l.add("", "the SOA names %s", f.SOA.MName.Plain())
 			}
 		}},
 	{Rule: rule("primary-does-not-exist", diag.Warning, "the primary server in the SOA has no address", "RFC 1035 §3.3.13, RFC 2136 §4.3",
 		"Machines that update their own address send it there. A slip in the name is seen by nobody else."),
-		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) || f.SOA.MName == dnsname.Root {
 				return
 			}
@@ -28,7 +29,7 @@ var zoneTests = []*Test{
 		}},
 	{Rule: rule("contact-takes-no-mail", diag.Warning, "no mail reaches the contact in the SOA", "RFC 1035 §3.3.13, RFC 2142 §7",
 		"Whoever sees something wrong with the zone writes there, often before anybody inside notices. The domain of the address has to take mail."),
-		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
+		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if f.SOA.RName == dnsname.Root {
 				l.add("give an address that somebody reads", "the SOA gives no contact")
 				return
@@ -39,13 +40,21 @@ var zoneTests = []*Test{
 				l.add("give an address that somebody reads", "%s takes no mail: it has no MX record, and no address", domain.Plain())
 			}
 		}},
-	{Rule: rule("apex-is-alias", diag.Error, "the zone's own name is an alias", "RFC 1034 §3.6.2, RFC 2181 §10.1",
-		"A CNAME stands alone at its name, and the zone's name has SOA and NS records. Some resolvers take one, some the other."),
+	{Rule: rule("soa-missing", diag.Error, "a server has no SOA record of the zone", "RFC 1034 §4.2.1, RFC 2181 §6.1",
+		"Each zone has one SOA record at its own name. Without it secondaries cannot transfer the zone, and resolvers do not know for how long a name is missing."),
 		Area: Zone, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
-			if found, err := f.find(f.Zone, rr.TypeCNAME); err == nil && len(found.Data) > 0 {
-				l.add("use A and AAAA, or an HTTPS record in alias mode", "%s has a CNAME record", f.Zone.Plain())
+			for _, s := range f.Servers {
+				if _, has := s.soa(f.Zone); !has && s.Answers() {
+					l.add("look whether that server has loaded the right zone", "%s answers for %s and has no SOA record of it", s, f.Zone.Plain())
+				}
 			}
 		}},
+	of(resolve.ApexAlias, Zone, noAnswers, func(f *Facts, l *Findings) {
+		found, err := f.find(f.Zone, rr.TypeCNAME)
+		if err == nil && len(found.Data) > 0 {
+			l.add("replace it by A and AAAA records, or by an HTTPS record in alias mode", "%s has a CNAME record", f.Zone.Plain())
+		}
+	}),
 	{Rule: rule("issuance-open", diag.Note, "any authority may issue certificates for the zone", "RFC 8659 §3",
 		"Without a CAA record every certification authority may. One line says which ones do."),
 		Area: Zone, Skip: noServices, Look: func(f *Facts, l *Findings) {

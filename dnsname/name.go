@@ -85,10 +85,11 @@ func (n Name) Plain() string {
 // Labels counts the labels without the root: 0 for ".".
 func (n Name) Labels() int { return LabelsWire([]byte(n.w)) }
 
-// Parent is n without its leftmost label; the parent of the root is the root.
+// Parent is n without its leftmost label. The parent of the root is the root, and that of the zero
+// Name too: whoever goes up ends there, wherever it began.
 func (n Name) Parent() Name {
 	if len(n.w) <= 1 {
-		return n
+		return Root
 	}
 	return Name{n.w[1+int(n.w[0]):]}
 }

@@ -46,6 +46,9 @@ const maxFound = 12
 // Find finds a set; an error says why nobody can tell.
 func (f *Finder) Find(name dnsname.Name, t rr.Type) (Found, error) {
 	out := Found{Name: name}
+	if name.IsZero() {
+		return out, errors.New("no name is given")
+	}
 	for out.Aliases <= maxFound {
 		resp, zone, err := f.r.walkTo(out.Name, t, nil)
 		if err != nil {

@@ -37,6 +37,8 @@ var (
 		Doc: "Which answer one gets is chance. Mostly one server has an older version: its transfers fail, or the serial was not raised."}
 	ServerNoEDNS = &diag.Rule{Code: "server-without-edns", Severity: diag.Warning, Title: "a server answers only what has no EDNS", Ref: "RFC 6891 §6.1.1, RFC 8906 §3.2",
 		Doc: "Nearly every query has an OPT record. A server that drops those, or calls them malformed, is asked again and again before somebody tries without; validators cannot use it at all. Often a firewall is in the way."}
+	ApexAlias = &diag.Rule{Code: "apex-is-alias", Severity: diag.Error, Title: "the zone's own name is an alias", Ref: "RFC 1034 §3.6.2, RFC 2181 §10.1",
+		Doc: "A CNAME stands alone at its name, and the zone's name has SOA and NS records. Some resolvers take one, some the other."}
 	AliasLoop = &diag.Rule{Code: "alias-circle", Severity: diag.Error, Title: "aliases lead round in a circle", Ref: "RFC 1034 §3.6.2",
 		Doc: "None of the names has data. Resolvers give up."}
 	NoServerAnswers = &diag.Rule{Code: "zone-unreachable", Severity: diag.Error, Title: "no server of the zone answers for it", Ref: "RFC 1912 §2.8",
@@ -44,7 +46,7 @@ var (
 )
 
 // TraceRules lists these rules.
-var TraceRules = []*diag.Rule{DelegationMissing, DelegationLoop, GlueMissing, GlueDiffers, NSDiffer, ServerNoAddress, ServerSilent, ServerNoTCP, ServerLame, ServerNoEDNS, ServersDisagree, AliasLoop, NoServerAnswers}
+var TraceRules = []*diag.Rule{DelegationMissing, DelegationLoop, GlueMissing, GlueDiffers, NSDiffer, ServerNoAddress, ServerSilent, ServerNoTCP, ServerLame, ServerNoEDNS, ServersDisagree, ApexAlias, AliasLoop, NoServerAnswers}
 
 // trouble notes that something is wrong.
 func (s *Step) trouble(r *diag.Rule, grave bool, format string, args ...any) *Trouble {
@@ -77,6 +79,12 @@ func (s *Step) compare(t rr.Type) {
 		case a.Kind == Lame:
 			s.trouble(ServerLame, false, "%s answers for %s without authority", a.server(), s.Zone.Plain()).
 				Advice = "it has no zone of that name, or an expired one; see its log"
+		}
+		if a.resp != nil {
+			if alias, _ := a.resp.Set(s.Zone, rr.TypeCNAME); len(alias) > 0 {
+				s.trouble(ApexAlias, true, "%s answers with a CNAME record at %s, the zone's own name", a.server(), s.Zone.Plain()).
+					Advice = "replace it by A and AAAA records, or by an HTTPS record in alias mode"
+			}
 		}
 		if a.Plain {
 			s.trouble(ServerNoEDNS, false, "%s answers only what has no EDNS", a.server()).

@@ -128,6 +128,7 @@ var audits = map[string]audited{
 	"EDNS malformed":                 {text: odd("edns-formerr"), want: "server-without-edns"},
 	"stale":                          {text: fault(`kind = "stale"`, first, salty), want: "serials-differ"},
 	"same serial":                    {text: fault(`kind = "differs"`, first, salty, `records = "@ SOA ns1 hostmaster 2026112801 7200 901 1209600 300"`), want: "same-serial-other-content"},
+	"an alias at the apex":           {text: fault(`kind = "alias-at-apex"`, salty, `host = "cams.harbour.example"`), want: "apex-is-alias chain-broken issuance-open mail-without-mx soa-missing"},
 	"recursion":                      {text: odd("offers-recursion"), want: "recursion-offered"},
 	"transfers":                      {text: odd("gives-to-all"), want: "transfer-open"},
 	"unknown types":                  {text: odd("drops-unknown-types"), want: "unknown-type-mishandled"},

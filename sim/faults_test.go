@@ -90,7 +90,7 @@ func TestFaultsOfServers(t *testing.T) {
 func TestWorldErrors(t *testing.T) {
 	for more, want := range map[string]string{
 		fault(`kind = "no-udpp"`):                  "did you mean no-udp?",
-		fault(`kind = "xyzzy"`):                    "there are adds-edns, away, ",
+		fault(`kind = "xyzzy"`):                    "there are adds-edns, alias-at-apex, away, ",
 		fault(`kind = "away"`, `zone = "nowhere"`): "no zone here",
 		"\n[[zone]]\nname = \"x.example\"\nservers = [\"ns1.saltmarsh.example\"]\nrecords = \"a A 192.0.2.256\"\n": "",
 	} {

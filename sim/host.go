@@ -236,7 +236,7 @@ func (f *faultyHandler) Datagram(dst, msg []byte, from netip.AddrPort) []byte {
 		out = f.inner.Datagram(nil, msg, from)
 	}
 	if len(out) >= message.HeaderLen {
-		out = oddAnswer(out, msg, &q, faults)
+		out = f.h.otherwise(oddAnswer(out, msg, &q, faults), faults)
 	}
 	switch size := sizeOf(faults[LosesLarge]); {
 	case len(out) < message.HeaderLen, len(out) > size:
@@ -355,13 +355,20 @@ func (c *visitor) Close() error {
 // Write writes messages, each with its length, with the faults of the host.
 func (c *visitor) Write(b []byte) (int, error) {
 	if len(b) >= 2+message.HeaderLen && int(binary.BigEndian.Uint16(b)) == len(b)-2 {
-		if faults := c.h.faults(); faults[NoAuthor] != nil || faults[Recurses] != nil || faults[OtherOverTCP] != nil {
-			b = append([]byte(nil), b...)
-			marks(b[2:], faults)
-			if faults[OtherOverTCP] != nil {
-				nextSerial(b[2:])
-			}
+		faults := c.h.faults()
+		out := append([]byte(nil), b...)
+		marks(out[2:], faults)
+		if faults[OtherOverTCP] != nil {
+			nextSerial(out[2:])
 		}
+		msg := c.h.otherwise(out[2:], faults)
+		if msg == nil {
+			return len(b), nil
+		}
+		if _, err := c.Conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(msg))), msg...)); err != nil {
+			return 0, err
+		}
+		return len(b), nil
 	}
 	return c.Conn.Write(b)
 }

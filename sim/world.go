@@ -17,6 +17,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/message"
 	"fencepost/rr"
 )
 
@@ -84,7 +85,18 @@ type Fault struct {
 	Host        dnsname.Name  // of WrongGlue: which server has Glue at the parent
 	Glue        []netip.Addr
 	NS          []dnsname.Name // of WrongNS: what the parent says
+	Type        rr.Type        // of FailsType
+	Says        Says           // of FailsType
 }
+
+// Says is what a server says to questions of a type that it fails at.
+type Says string
+
+// Nothing is no answer.
+const Nothing Says = "nothing"
+
+// codes are the response codes that it may say.
+var codes = map[Says]message.Rcode{"SERVFAIL": message.ServFail, "NXDOMAIN": message.NXDomain, "REFUSED": message.Refused, "NOTIMP": message.NotImp}
 
 // Kind is a kind of fault.
 type Kind string
@@ -120,6 +132,8 @@ const (
 	Overfills     Kind = "overfills"            // takes no heed of the size that whoever asks takes
 	FailsMissing  Kind = "fails-missing-names"  // says SERVFAIL where there is no such name
 	OtherOverTCP  Kind = "other-over-tcp"       // has the next serial over TCP
+	FailsType     Kind = "fails-type"           // answers questions for Type, below Zone or all, by what it Says
+	AliasAtApex   Kind = "alias-at-apex"        // answers all questions for the name of Zone with a CNAME to Host
 
 	Refuses           Kind = "refuses"    // does not have the zone: a lame delegation
 	Empty             Kind = "not-loaded" // has it, and nothing to answer from
@@ -155,7 +169,7 @@ var kinds = map[Kind]about{
 	Away: ofServer, Slow: ofServer, NoTCP: ofServer, NoUDP: ofServer, CutsShort: ofServer, DropsEDNS: ofServer, BadEDNS: ofServer,
 	LosesLarge: ofServer, NoAuthor: ofServer, Recurses: ofServer, Gives: ofServer,
 	DropsTypes: ofServer, DropsOpcodes: ofServer, DropsFlags: ofServer, DropsRD: ofServer, EchoesFlag: ofServer, ChangesCase: ofServer, AddsEDNS: ofServer,
-	AnyVersion: ofServer, NoOptions: ofServer, EchoesOptions: ofServer, EchoesEDNS: ofServer, ForgetsDO: ofServer, CutsEDNS: ofServer, Overfills: ofServer, FailsMissing: ofServer, OtherOverTCP: ofServer,
+	AnyVersion: ofServer, NoOptions: ofServer, EchoesOptions: ofServer, EchoesEDNS: ofServer, ForgetsDO: ofServer, CutsEDNS: ofServer, Overfills: ofServer, FailsMissing: ofServer, OtherOverTCP: ofServer, FailsType: ofServer, AliasAtApex: ofServer,
 	Refuses: ofContent, Empty: ofContent, Stale: ofContent, Differs: ofContent, Lies: ofContent, WrongSignatures: ofContent, ExpiredSignatures: ofContent, EndingSignatures: ofContent, OtherDenial: ofContent, NoSignatures: ofContent,
 	NoDelegation: ofParent, WrongNS: ofParent, NoGlue: ofParent, WrongGlue: ofParent, OldDS: ofParent, NoDS: ofParent, DSAlone: ofParent,
 }
@@ -242,6 +256,10 @@ func (w *World) Check() error {
 			return fail("a fault is ordered of %s, which is no server here", f.Server.Plain())
 		case !f.Zone.IsZero() && !zones[f.Zone.Key()]:
 			return fail("a fault is ordered of %s, which is no zone here", f.Zone.Plain())
+		case f.Kind == FailsType && f.Says != Nothing && codes[f.Says] == 0:
+			return fail("%s needs what the server says: nothing, SERVFAIL, NXDOMAIN, REFUSED or NOTIMP", f.Kind)
+		case f.Kind == AliasAtApex && (f.Zone.IsZero() || f.Host.IsZero()):
+			return fail("%s needs a zone, and a host that it leads to", f.Kind)
 		case kinds[f.Kind] == ofParent && f.Zone.IsZero():
 			return fail("%s needs a zone: whose delegation it is about", f.Kind)
 		}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -67,6 +68,8 @@ type env struct {
 	ui    *ui.UI
 	app   *ops.App
 	began bool // a command's own work has begun
+	// ends is how long the command may take to end after an interrupt; 0 is endsWithin.
+	ends atomic.Int64
 }
 
 // How far memory may grow between collections, in percent of what is in use: far in a
@@ -82,11 +85,39 @@ func Main(args []string, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	e := &env{out: out, err: errOut}
+	done := make(chan struct{})
+	defer close(done)
+	go e.endAnyway(ctx, stop, done)
 	debug.SetGCPercent(hasteGC)
 	root := newRoot(e)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	return e.finish(inOurWords(err))
+}
+
+// endsWithin is how long commands may take to end after an interrupt. What they write is whole at
+// any moment, so nothing is lost by ending them.
+const endsWithin = 900 * time.Millisecond
+
+// endAnyway ends a program that was interrupted and does not end by itself; at a second interrupt
+// the system does.
+func (e *env) endAnyway(ctx context.Context, stop func(), done <-chan struct{}) {
+	select {
+	case <-done:
+		return
+	case <-ctx.Done():
+	}
+	stop()
+	within := endsWithin
+	if d := e.ends.Load(); d > 0 {
+		within = time.Duration(d)
+	}
+	select {
+	case <-done:
+	case <-time.After(within):
+		fmt.Fprintln(e.err, "error: interrupted")
+		os.Exit(exitFailed)
+	}
 }
 
 // finish tells the error, if any, and chooses the exit status.

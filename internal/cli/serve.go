@@ -46,12 +46,17 @@ listens on this machine only. A zone with errors never replaces a good one.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e.running()
+			e.ends.Store(int64(serverEndsWithin))
 			debug.SetGCPercent(steadyGC)
 			return e.serve(cmd.Context(), listen)
 		}}
 	cmd.Flags().StringArrayVar(&listen, "listen", nil, "`ADDRESS:PORT` to listen on, in place of the configured ones; repeat it for each")
 	return cmd
 }
+
+// serverEndsWithin is how long a server may take to end: what it has begun to send or to store goes on
+// for a moment.
+const serverEndsWithin = 30 * time.Second
 
 func (e *env) serve(ctx context.Context, listen []string) error {
 	level := slog.LevelInfo

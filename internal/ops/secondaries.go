@@ -271,8 +271,15 @@ func (a *App) serialAt(ctx context.Context, zoneName dnsname.Name, t asksServer,
 		}
 	}
 	s.State, s.Problem = "wrong", "it does not answer for the zone: "+resp.Rcode().Description()
-	if resp.Rcode() == message.NoError {
+	alias, _ := resp.Set(zoneName, rr.TypeCNAME)
+	switch {
+	case resp.Rcode() != message.NoError:
+	case len(alias) > 0:
+		s.Problem = "it answers with a CNAME at the zone's own name, and no SOA"
+	case resp.Flags&message.FlagAA == 0:
 		s.Problem = "its answer is not authoritative"
+	default:
+		s.Problem = "it has no SOA record of the zone"
 	}
 	return s
 }

@@ -68,6 +68,8 @@ type form struct {
 		Host    string   `toml:"host"`
 		Glue    []string `toml:"glue"`
 		NS      []string `toml:"ns"`
+		Type    string   `toml:"type"`
+		Says    string   `toml:"says"`
 	} `toml:"fault"`
 }
 
@@ -100,6 +102,14 @@ func Read(text []byte) (*sim.World, error) {
 	for _, f := range in.Fault {
 		fault := sim.Fault{Kind: sim.Kind(f.Kind), Server: r.optional(f.Server), Zone: r.optional(f.Zone), From: r.duration(f.From), Until: r.duration(f.Until),
 			Delay: r.duration(f.Delay), Size: f.Size, Records: f.Records, Host: r.optional(f.Host), Glue: r.addrs(f.Glue), NS: r.names(f.NS)}
+		fault.Says = sim.Says(f.Says)
+		if f.Type != "" {
+			t, known := rr.ParseType(f.Type)
+			if !known {
+				r.fail(fmt.Errorf("%q is not a record type", f.Type))
+			}
+			fault.Type = t
+		}
 		if f.Address != "" {
 			fault.Addr = r.addr(f.Address)
 		}
