@@ -82,14 +82,22 @@ func AuditAreas(r *audit.Report) (out []AuditArea) {
 // AuditVerdict is a report in one sentence.
 func AuditVerdict(r *audit.Report) string {
 	passed, skipped := r.Passed()
-	text := fmt.Sprintf("%s: %d passed", Plural(len(r.Results)-skipped, "test"), passed)
+	made := len(r.Results) - skipped
+	text := fmt.Sprintf("%s: %d passed", Plural(made, "test"), passed)
+	if passed == made {
+		text = Plural(made, "test") + " passed"
+	}
 	for _, s := range []diag.Severity{diag.Error, diag.Warning, diag.Note} {
 		if n := r.Count(s); n > 0 {
 			text += ", " + Plural(n, s.String())
 		}
 	}
-	if skipped > 0 {
-		text += fmt.Sprintf("; %d more do not apply", skipped)
+	switch skipped {
+	case 0:
+	case 1:
+		text += "; 1 does not apply"
+	default:
+		text += fmt.Sprintf("; %d do not apply", skipped)
 	}
 	return text
 }

@@ -60,10 +60,14 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 	if resting := s.health.may(p.Address, s.Now()); resting != nil {
 		z.mu.Lock()
 		state := z.notified[p.Name]
+		if state.Serial != serial { // it is told of a newer version meanwhile
+			z.mu.Unlock()
+			return
+		}
 		state.Error, state.Tries = resting, max(state.Tries, resting.tries)
 		z.notified[p.Name] = state
 		z.mu.Unlock()
-		s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now().Add(resting.wait), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try) })
+		s.sched.planNext(z, toPeer(p), notifyID(z, p), s.Now().Add(resting.wait), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try) })
 		return
 	}
 	err := s.withKeys(p, func(key *tsig.Key) error {
@@ -75,10 +79,11 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 	s.health.note(p.Address, s.Now(), err)
 	z.mu.Lock()
 	state := z.notified[p.Name]
-	state.Serial, state.Tries, state.Acked, state.Error = serial, try, err == nil, nil
-	if err != nil {
-		state.Error = err
+	if state.Serial != serial { // it is told of a newer version meanwhile
+		z.mu.Unlock()
+		return
 	}
+	state.Tries, state.Acked, state.Error = try, err == nil, err
 	z.notified[p.Name] = state
 	z.mu.Unlock()
 	if err == nil || state.Fetched == serial {
@@ -88,7 +93,7 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 	}
 	s.Log.Warn("peer not reached by NOTIFY", "zone", z.String(), "peer", p.Name, "try", try, "error", err)
 	if try < notifyTries {
-		s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
+		s.sched.planNext(z, toPeer(p), notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
 	}
 }
 

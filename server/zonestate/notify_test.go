@@ -87,8 +87,11 @@ func TestTellOnce(t *testing.T) {
 	s := New(Options{})
 	s.Apply(t.Context(), &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Origin: &Files{Load: (&source{snap: zoneVersion("a.", 7, 1)}).load}, SendTo: []Peer{good, bad}}}}, "")
 	z := s.table.Load().zones[dnsname.MustParse("a.").Key()]
-	s.tellOnce(t.Context(), z, good, 7, 1)
-	s.tellOnce(t.Context(), z, bad, 7, 2)
+	for try, p := range []Peer{good, bad} {
+		s.sched.cancel(notifyID(z, p)) // it begins now
+		s.tellOnce(t.Context(), z, p, 7, try+1)
+		s.tellOnce(t.Context(), z, p, 6, 3) // an old one that comes late is of no account
+	}
 	for _, p := range s.Status().Zones[0].Peers {
 		if told := p.Peer == "good"; p.Told != told || (p.Problem == nil) != told || p.Tries != map[bool]int{true: 1, false: 2}[told] {
 			t.Errorf("%+v", p)

@@ -78,6 +78,22 @@ func newScheduler(now func() time.Time, clock netio.Clock) *scheduler {
 func (s *scheduler) plan(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.planLocked(z, l, id, at, do)
+}
+
+// planNext is plan for a task that is at its end and plans its next turn: what was planned under
+// its id since it began, for the same time or an earlier one, stays. Somebody asked for that while
+// the task was at work, which may have come too late for it.
+func (s *scheduler) planNext(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.byID[id]; t != nil && !t.at.After(at) {
+		return
+	}
+	s.planLocked(z, l, id, at, do)
+}
+
+func (s *scheduler) planLocked(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
 	if z != nil && z.gone {
 		return
 	}

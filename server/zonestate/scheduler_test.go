@@ -216,3 +216,31 @@ func TestDeadPeerHoldsUpItself(t *testing.T) {
 		<-ended
 	})
 }
+
+// What is asked for while a task is at work comes before its next turn, and stays where it is sooner.
+func TestPlanNext(t *testing.T) {
+	now := time.Unix(1_790_000_000, 0)
+	for _, c := range []struct {
+		asked, next time.Duration // since now; asked 0: nothing is asked for meanwhile
+		want        string
+	}{
+		{0, time.Hour, "next at 1h0m0s"}, {time.Second, time.Hour, "asked at 1s"}, {time.Hour, time.Second, "next at 1s"}, {time.Second, time.Second, "asked at 1s"},
+	} {
+		s := newScheduler(func() time.Time { return now }, netio.Real)
+		said := ""
+		say := func(what string, at time.Duration) func(context.Context) {
+			return func(context.Context) { said += what + " at " + at.String() }
+		}
+		s.plan(nil, here, "x", now, func(context.Context) {
+			if c.asked > 0 {
+				s.plan(nil, here, "x", now.Add(c.asked), say("asked", c.asked))
+			}
+			s.planNext(nil, here, "x", now.Add(c.next), say("next", c.next))
+		})
+		s.step(t.Context())
+		now = now.Add(2 * time.Hour)
+		if s.step(t.Context()); said != c.want {
+			t.Errorf("asked for at %s, the next turn at %s: %s, want %s", c.asked, c.next, said, c.want)
+		}
+	}
+}

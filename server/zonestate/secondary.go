@@ -121,7 +121,7 @@ func (s *Zones) refresh(ctx context.Context, z *served) {
 	}
 	z.busy, z.looked = true, s.Now()
 	z.mu.Unlock()
-	err := s.lookForVersion(ctx, z)
+	err := s.look(ctx, z)
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	z.busy = false
@@ -137,7 +137,7 @@ func (s *Zones) refresh(ctx context.Context, z *served) {
 	if z.again {
 		z.again, next = false, s.Now()
 	}
-	s.sched.plan(z, z.fromPrimary(), refreshID(z), next, func(ctx context.Context) { s.refresh(ctx, z) })
+	s.sched.planNext(z, z.fromPrimary(), refreshID(z), next, func(ctx context.Context) { s.refresh(ctx, z) })
 }
 
 // confirm takes note that our version is still the newest. One that had

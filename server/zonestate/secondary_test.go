@@ -8,7 +8,9 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"fencepost/dnsname"
@@ -186,6 +188,7 @@ func TestLooksAreMerged(t *testing.T) {
 	s.Apply(t.Context(), &Config{Zones: []Zone{{Name: name, Origin: &Primaries{Servers: []Peer{{Name: "p", Address: at}}}}}}, "")
 	z := s.table.Load().zones[name.Key()]
 	z.version.Store(versionOf("a.", 7, 1))
+	s.sched.cancel(refreshID(z)) // it begins now
 	done := make(chan struct{})
 	go func() { s.refresh(t.Context(), z); close(done) }()
 	<-asked
@@ -203,6 +206,54 @@ func TestLooksAreMerged(t *testing.T) {
 	s.sched.mu.Unlock()
 	if next == nil || next.at.Before(before) || next.at.After(time.Now().Add(time.Second)) {
 		t.Errorf("after the wishes of meanwhile the next look is %+v", next)
+	}
+}
+
+// Whenever a primary gets new versions and tells of them, before, while and after we look or fetch,
+// for however long: soon after the last NOTIFY we have its version (RFC 1996 §3.11).
+func TestNoNotifyIsLost(t *testing.T) {
+	const step = 200 * time.Millisecond
+	for lasts := time.Duration(0); lasts <= 1600*time.Millisecond; lasts += 2 * step {
+		for first := step; first <= 2*time.Second; first += step {
+			for second := first; second <= first+2*time.Second; second += step {
+				synctest.Test(t, func(t *testing.T) {
+					s := New(Options{})
+					name := dnsname.MustParse("a.")
+					ctx, cancel := context.WithCancel(t.Context())
+					var wg sync.WaitGroup
+					var primary atomic.Uint32
+					primary.Store(1)
+					s.look = func(ctx context.Context, z *served) error {
+						serial := primary.Load()
+						select {
+						case <-time.After(lasts): // the transfer of what it had when it was asked
+						case <-ctx.Done():
+						}
+						v := versionOf("a.", serial, 1)
+						soa, _ := v.served.SOA()
+						z.mu.Lock()
+						defer z.mu.Unlock()
+						z.version.Store(v)
+						z.clock.Confirmed(s.Now(), soa, 0)
+						return nil
+					}
+					<-s.Begin(ctx, &Config{Zones: []Zone{{Name: name, Origin: &Primaries{Servers: []Peer{{Name: "p"}}}}}}, nil, &wg)
+					z := s.table.Load().zones[name.Key()]
+					begin := time.Now()
+					for _, at := range []time.Duration{first, second} {
+						time.Sleep(time.Until(begin.Add(at)))
+						primary.Add(1)
+						s.refreshSoon(z)
+					}
+					time.Sleep(2*(lasts+notifyRest) + time.Millisecond)
+					if got, want := z.snap().Serial(), primary.Load(); got != want {
+						t.Errorf("looks last %s, versions come after %s and %s: serial %d stays, the primary has %d", lasts, first, second, got, want)
+					}
+					cancel()
+					wg.Wait()
+				})
+			}
+		}
 	}
 }
 

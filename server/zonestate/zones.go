@@ -91,6 +91,7 @@ type Zones struct {
 	health     health   // of peers
 	keyInUse   sync.Map // address of a peer with several keys → the name of the one it takes
 
+	look func(ctx context.Context, z *served) error // lookForVersion, but in tests
 }
 
 // table is the zones that are served. It is never
@@ -185,6 +186,7 @@ func New(o Options) *Zones {
 	}
 	s := &Zones{Options: o, clock: clock, sched: newScheduler(o.Now, clock), cpu: make(cpuPlaces, runtime.GOMAXPROCS(0)), running: &sync.WaitGroup{}}
 	s.table.Store(&table{})
+	s.look = s.lookForVersion
 	return s
 }
 
