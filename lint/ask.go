@@ -115,8 +115,11 @@ func (p *Pass) Look(wire []byte) Target {
 	}
 	t := p.look(wire)
 	p.lastIs = t
-	if p.looked == nil || len(p.looked) >= maxLooked {
-		p.looked = make(map[string]Target, maxLooked)
+	switch {
+	case p.looked == nil:
+		p.looked = map[string]Target{} // most zones are small
+	case len(p.looked) >= maxLooked:
+		clear(p.looked)
 	}
 	p.looked[string(wire)] = t
 	return t

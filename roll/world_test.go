@@ -365,7 +365,7 @@ func setup(kind roll.Kind, r *rand.Rand) (old, fresh []*roll.Key) {
 // delays, failures, pauses and changes of mind: no mix of cache contents ever makes
 // a validator reject the zone, and in the end the keys are those that were wanted.
 func TestNoValidatorFails(t *testing.T) {
-	rounds := 60
+	rounds := 25
 	if testing.Short() {
 		rounds = 5
 	}
@@ -444,7 +444,7 @@ func TestNoValidatorFails(t *testing.T) {
 // rollover, cancelled ones and emergencies too: no validator ever rejects the zone,
 // and in the end the keys are the fresh ones alone.
 func TestEmergencyAtAnyMoment(t *testing.T) {
-	rounds := 60
+	rounds := 25
 	if testing.Short() {
 		rounds = 5
 	}

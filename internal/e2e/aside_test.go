@@ -9,6 +9,7 @@ import (
 // What is set aside is gone for askers and stays in the file, through tidying and other edits, until
 // it is put back, with its PTR record.
 func TestSetAside(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	ok(t, dir, "add", "saltmarsh.example", "cam[1-3]", "A", "198.51.100.[31-33]", "--ptr", clock)
 	file := filepath.Join(dir, "zones", "saltmarsh.example.zone")

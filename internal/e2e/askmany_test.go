@@ -10,6 +10,7 @@ import (
 
 // Questions from a file: each is put as often as it should be, and what came of them adds up.
 func TestAskMany(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[fault]]\nkind = \"away\"\nserver = \"ns.harbour.example\"\n")
 	var lines []string
 	for i := range 300 {

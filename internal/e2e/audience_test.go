@@ -18,6 +18,7 @@ import (
 // both versions by two keys; both are signed with the same keys, a message changes both, and what only
 // some can see nobody else gets.
 func TestAudiences(t *testing.T) {
+	t.Parallel()
 	main, second := t.TempDir(), t.TempDir()
 	port, its := freePort(t), freePort(t)
 	secrets := "[tsig.out]\nsecret = \"b3V0c2lkZQ==\"\n[tsig.in]\nsecret = \"aW5zaWRl\"\n[tsig.both]\nsecret = \"" + updateSecret + "\"\n"

@@ -13,6 +13,7 @@ import (
 // A delegation with faults, audited by the built program over sockets: exit statuses, JSON, and the
 // page, which needs nothing from elsewhere.
 func TestAudit(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[fault]]\nkind = \"old-ds\"\nzone = \"saltmarsh.example\"\n\n[[fault]]\nkind = \"stale\"\nserver = \"ns.harbour.example\"\nzone = \"saltmarsh.example\"\n")
 	want(t, fp(t, dir, "audit", "saltmarsh.example"), 1, "chain-broken", "fencepost chain saltmarsh.example", "has serial 2026112800; the newest is 2026112801")
 	want(t, fp(t, dir, "audit", "harbour.example"), 0, "tests:")

@@ -18,6 +18,7 @@ import (
 // come with it, keep what they have over a restart without their primary, and strangers are told nothing
 // of the catalog. Groups say how their members are served there.
 func TestCatalog(t *testing.T) {
+	t.Parallel()
 	main, second := t.TempDir(), t.TempDir()
 	port, its := freePort(t), freePort(t)
 	const key = "[tsig.harbour]\nsecret = \"c2FsdG1hcnNoLW9ic2VydmF0b3J5LXRpZGVzLW9mLTI=\"\n"

@@ -85,6 +85,7 @@ func (m addresses) edit(r *rand.Rand) {
 // written last, proved signatures, and what changed has gone from one to the next as
 // changes (RFC 1995).
 func TestChainKilled(t *testing.T) {
+	t.Parallel()
 	const edits = 1000
 	r := rand.New(rand.NewPCG(10, 2026))
 	m := addresses{}

@@ -28,6 +28,7 @@ const demoData = "../demo/data"
 
 // The pasted file of the demo: every mistake at once, in order, at its place.
 func TestCheckBrokenZone(t *testing.T) {
+	t.Parallel()
 	r := fp(t, demoData, "check", "estuary.example.zone", "--format", "json")
 	want(t, r, 1)
 	var got []string
@@ -54,6 +55,7 @@ func TestCheckBrokenZone(t *testing.T) {
 
 // The zones of the demo have nothing to be found.
 func TestCheckCleanZones(t *testing.T) {
+	t.Parallel()
 	files, _ := filepath.Glob(demoData + "/zones/*.zone")
 	if len(files) < 4 {
 		t.Fatalf("only %d demo zones", len(files))
@@ -66,6 +68,7 @@ func TestCheckCleanZones(t *testing.T) {
 }
 
 func TestCheckUse(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "plain.txt"), "$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
 	want(t, fp(t, dir, "check", "plain.txt"), 1, "no-origin")
@@ -83,6 +86,7 @@ func TestCheckUse(t *testing.T) {
 }
 
 func TestCheckWorkspace(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "a.example")
 	write(t, filepath.Join(dir, "zones", "b.example.zone"), read(t, filepath.Join(dir, "zones", "a.example.zone")))
@@ -96,6 +100,7 @@ func TestCheckWorkspace(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
+	t.Parallel()
 	want(t, fp(t, ".", "explain", "missing-glue"), 0, "RFC 1034", "wrong", "right", "ns.sub A 192.0.2.53")
 	want(t, fp(t, ".", "explain", "srv"), 0, "priority", "RFC 2782", "port of the service")
 	want(t, fp(t, ".", "explain", "mising-glue"), 2, "did you mean missing-glue?")
@@ -106,6 +111,7 @@ func TestExplain(t *testing.T) {
 
 // Every command has help with an example, and completion knows the commands.
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	top := ok(t, ".", "help")
 	for _, stage := range []string{"Write:", "Check:", "Sign:", "Publish:", "Verify:", "Try:"} {
 		if !strings.Contains(top, stage) {
@@ -137,6 +143,7 @@ func TestHelp(t *testing.T) {
 
 // The reference page is what the program says of itself.
 func TestReference(t *testing.T) {
+	t.Parallel()
 	if read(t, "../../docs/findings.md") != ok(t, ".", "explain", "--all") {
 		t.Error("docs/findings.md is not up to date: make reference")
 	}

@@ -11,6 +11,7 @@ import (
 // Two servers that share a secret take each other's cookies, also while it is changed for another;
 // each tells its own name to whoever asks, by an option or in class CH, and the version of a zone.
 func TestCookies(t *testing.T) {
+	t.Parallel()
 	const one, two = "AAAAAAAAAAAAAAAAAAAAAA==", "AQEBAQEBAQEBAQEBAQEBAQ=="
 	start := func(name string) *daemon {
 		dir := filepath.Join(t.TempDir(), name)

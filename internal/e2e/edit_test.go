@@ -24,6 +24,7 @@ A       IN A    192.0.2.90 ; (the first)
 // Daily work on a file that was typed in capitals, with a second $ORIGIN: names
 // compare without case (RFC 4343), data mean what was asked wherever they stand.
 func TestDailyEdits(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		command string
 		has     string // in the file afterwards
@@ -68,6 +69,7 @@ func TestDailyEdits(t *testing.T) {
 
 // What cannot be is refused with the reason, and the file stays.
 func TestEditsRefused(t *testing.T) {
+	t.Parallel()
 	for command, says := range map[string]string{
 		"change Z www A --ttl 3600":                  "have TTL 3600 already",
 		"change Z www A --ttl default":               "no TTL of their own",
@@ -94,6 +96,7 @@ func TestEditsRefused(t *testing.T) {
 // A data line behind an included file keeps the owner that it takes from there, in
 // tidy and in the editor; what is included may have mistakes of its own.
 func TestTidyBehindInclude(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "tides.example.zone")
 	const text = "$TTL 3600\n@ SOA ns1 h 1 7200 900 1209600 300\n@ NS ns1\nns1 A 192.0.2.1\n$INCLUDE part\n  MX 10 ns1\n  TXT x\n$ORIGIN b\n TXT y\n"
@@ -118,6 +121,7 @@ func TestTidyBehindInclude(t *testing.T) {
 // With a serial from the year 2062 in service, whoever advises says the way that
 // ends.
 func TestSerialAheadOfService(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	d := serve(t, p.primary)
 	setSerial(t, d, 2062010101)
@@ -140,6 +144,7 @@ func TestSerialAheadOfService(t *testing.T) {
 // A signed export is taken over without its signatures: comments stay, lines that
 // cannot be read stay and are reported, ranges are written out, nothing is lost.
 func TestPullExport(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "export.txt"), "; exported by Ann\n$TTL 1h\n@ IN SOA ns1 h 7 2h 900 2w 300 ; the head\n  IN NS ns1 ; first\n  IN RRSIG NS 13 2 3600 20261214122036 20261130112036 1 tides.example. AAAA\n"+
 		"  IN NS ns2.other.\nns1 A 192.0.2.1\n; gauges\n$GENERATE 1-3 gauge$ A 192.0.2.$ ; three\nbad A 1.2.3 ; what was it\n    NSEC x A\n    TXT after\nq SPF \"v=spf1 -all\"\n")
@@ -160,6 +165,7 @@ func TestPullExport(t *testing.T) {
 // Slices of a /24 have the bounds of their network (RFC 2317 §4), and a zone above
 // others delegates to those that are there.
 func TestReverseBounds(t *testing.T) {
+	t.Parallel()
 	for network, want := range map[string]string{"198.51.100.64/26": "64-127", "198.51.100.128/25": "128-255", "198.51.100.0/25": "0-127", "198.51.100.8/30": "8-11", "198.51.100.254/31": "254-255", "198.51.100.7/32": "7-7"} {
 		dir := estate(t)
 		ok(t, dir, "reverse", network, clock)
@@ -207,6 +213,7 @@ func TestReverseBounds(t *testing.T) {
 // What is missing or in the wrong place on the command line is said in words, and of
 // standard input every bad line is told at once.
 func TestMistypedEdits(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "saltmarsh.example", "--ns", "ns1=198.51.100.53", "--ns", "ns2=203.0.113.53")
 	zone := filepath.Join(dir, "zones", "saltmarsh.example.zone")

@@ -26,6 +26,7 @@ func (c *client) failure(method string, params any) float64 {
 // What is no message is answered and does not end the server; before initialize and
 // after shutdown nothing is done.
 func TestEditorLifecycle(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, t.TempDir())
 	for text, code := range map[string]float64{"{\"jsonrpc\":": -32700, "\xff\xfe": -32700, "[]": -32600, "42": -32600} {
 		if _, err := fmt.Fprintf(c.in, "Content-Length: %d\r\n\r\n%s", len(text), text); err != nil {
@@ -72,6 +73,7 @@ func places(v any) string {
 
 // Names are followed through all zones of the workspace, whether saved or only open.
 func TestEditorNames(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	zone := func(name, body string) string {
 		text := "$ORIGIN " + name + ".\n$TTL 3600\n@ SOA ns1.salt.example. h.salt.example. 2026112801 5400 1200 1209600 600\n@ NS ns1.salt.example.\n@ NS ns2.salt.example.\n" + body

@@ -148,6 +148,7 @@ www CNAME ns1
 `
 
 func TestEditor(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	c := newClient(t, dir)
 	uri := "file://" + filepath.ToSlash(filepath.Join(dir, "zones", "saltmarsh.example.zone"))
@@ -255,6 +256,7 @@ func TestEditor(t *testing.T) {
 }
 
 func TestEditorLeaves(t *testing.T) {
+	t.Parallel()
 	c := newClient(t, t.TempDir())
 	c.send(map[string]any{"id": 99, "method": "no/such", "params": nil})
 	if v := c.read(); v["error"] == nil {

@@ -8,6 +8,7 @@ import (
 )
 
 func TestSerialPlan(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	want(t, fp(t, dir, "serial", "saltmarsh.example", "--set", "2062010101", clock), 0, "2062010101", "reads as 1 January 2062", "--set 2026112300 --plan")
 	r := fp(t, dir, "serial", "saltmarsh.example", "--set", "2026112301", "--plan", clock)
@@ -24,6 +25,7 @@ func TestSerialPlan(t *testing.T) {
 }
 
 func TestDelegate(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	const parent = "saltmarsh.example"
 	want(t, fp(t, dir, "delegate", parent, "gauges"), 2, "say which servers")
@@ -59,6 +61,7 @@ func TestDelegate(t *testing.T) {
 }
 
 func TestReverse(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "saltmarsh.example", "--ns", "ns1=198.51.100.53,2001:db8:5a17::53", "--ns", "ns2=203.0.113.53", clock)
 	ok(t, dir, "add", "saltmarsh.example", "web", "A", "198.51.100.80", clock)
@@ -97,6 +100,7 @@ func TestReverse(t *testing.T) {
 }
 
 func TestTidyFiles(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	want(t, fp(t, dir, "tidy", "--check"), 0, "is tidy")
 	path := filepath.Join(dir, "zones", "saltmarsh.example.zone")
@@ -113,6 +117,7 @@ func TestTidyFiles(t *testing.T) {
 }
 
 func TestFind(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	ok(t, dir, "add", "saltmarsh.example", "cam-north", "A", "198.51.100.31", "--ptr", clock)
 	ok(t, dir, "add", "saltmarsh.example", "www", "CNAME", "cam-north", clock)
@@ -142,6 +147,7 @@ func TestFind(t *testing.T) {
 }
 
 func TestDiff(t *testing.T) {
+	t.Parallel()
 	p, port := newPair(t, false, 0)
 	s := serve(t, p.primary)
 	want(t, fp(t, p.primary, "diff", "served:tides.example", "tides.example"), 0, "the same records")
@@ -177,6 +183,7 @@ func TestDiff(t *testing.T) {
 
 // A file from elsewhere is taken octet for octet, with a report.
 func TestPullFile(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	foreign := filepath.Join(dir, "foreign.txt")
 	write(t, foreign, read(t, filepath.Join(demoData, "estuary.example.zone")))
@@ -189,6 +196,7 @@ func TestPullFile(t *testing.T) {
 }
 
 func TestNewLike(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	ok(t, dir, "add", "saltmarsh.example", "www", "CNAME", "web.saltmarsh.example.", "--dry-run", clock)
 	ok(t, dir, "add", "saltmarsh.example", "web", "A", "198.51.100.80", clock)
@@ -205,6 +213,7 @@ func TestNewLike(t *testing.T) {
 // An exported file is written as a person would, in two rounds the same, and says the
 // same; a file with old signatures in a zone that is signed here is told of.
 func TestTidyExported(t *testing.T) {
+	t.Parallel()
 	dir := workspaceWith(t, "tides.example")
 	path := filepath.Join(dir, "zones", "tides.example.zone")
 	write(t, path, "tides.example. 3600 IN SOA ns1.tides.example. h.tides.example. 5 5400 1200 1209600 600\ntides.example. 3600 IN NS ns1.tides.example.\ntides.example. 3600 IN NS ns2.other.example.\n"+

@@ -10,6 +10,7 @@ import (
 
 // What is mechanical is mended, shown and counted in the serial; the rest is reported.
 func TestFix(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "estuary.example.zone")
 	write(t, path, read(t, filepath.Join(demoData, "estuary.example.zone")))
@@ -31,6 +32,7 @@ func TestFix(t *testing.T) {
 // Severities and exceptions are the workspace's; an exception that is not needed
 // is reported.
 func TestExceptions(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "lab.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1")
 	zone, config := filepath.Join(dir, "zones", "lab.example.zone"), filepath.Join(dir, "fencepost.toml")
@@ -67,6 +69,7 @@ func TestExceptions(t *testing.T) {
 // A zone that changed after it was served needs a new serial, whether the server
 // runs or not.
 func TestSerialNotMoved(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "lab.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1", clock)
 	zone := filepath.Join(dir, "zones", "lab.example.zone")
@@ -83,6 +86,7 @@ func TestSerialNotMoved(t *testing.T) {
 }
 
 func TestModes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "lab.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1")
 	keys := filepath.Join(dir, "keys", "lab.example")
@@ -101,6 +105,7 @@ func TestModes(t *testing.T) {
 // The log has what SARIF 2.1.0 requires: version, rules that results point to by
 // index, and levels and regions of the permitted kinds.
 func TestSARIF(t *testing.T) {
+	t.Parallel()
 	r := fp(t, demoData, "check", "estuary.example.zone", "--format", "sarif")
 	want(t, r, 1)
 	var log struct {
@@ -169,6 +174,7 @@ func TestSARIF(t *testing.T) {
 
 // A text from standard input is checked like a file, and fixes can be looked at first.
 func TestStdinAndDryFix(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	text := "$ORIGIN x.example.\n$TTL 3600\n@ SOA ns1 h 1 5400 1200 1209600 600\n@ NS ns1\n@ NS ns2.other.example.\n# the server\nns1 A 600 192.0.2.1\n"
 	path := filepath.Join(dir, "x.zone")

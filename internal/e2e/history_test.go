@@ -12,6 +12,7 @@ import (
 // Who published what and when; what a version changed; and back again, with the comments
 // of the file, whether a server runs or not.
 func TestHistory(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	file := filepath.Join(p.primary, "zones", "tides.example.zone")
 	write(t, file, tides+"; the boat house\nboat    A     192.0.2.60 ; by the pier\n        TXT   \"left\" ; of the door\n")
@@ -124,6 +125,7 @@ func TestHistory(t *testing.T) {
 
 // With authors = "git" whoever committed the file has made the version.
 func TestHistoryAuthors(t *testing.T) {
+	t.Parallel()
 	if _, err := exec.LookPath("git"); err != nil {
 		t.Skip("there is no git")
 	}
@@ -158,6 +160,7 @@ func TestHistoryAuthors(t *testing.T) {
 // What is signed here comes back without what the signer made, and the serial that is
 // served goes on.
 func TestRestoreSigned(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	config := filepath.Join(p.primary, "fencepost.toml")
 	write(t, config, strings.Replace(read(t, config), "[[zone]]", "[policy.standard]\ndenial = \"nsec3\"\n[[zone]]\nsign = \"standard\"", 1))

@@ -14,6 +14,7 @@ import (
 // What a zone file names in $INCLUDE is not read where it must not be, cannot be or
 // is too much, and nothing of it is quoted.
 func TestHostileIncludes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	zones := filepath.Join(dir, "ws", "zones")
 	write(t, filepath.Join(dir, "ws", "fencepost.toml"), "[[zone]]\nname = \"tides.example\"\n")
@@ -95,6 +96,7 @@ func TestHostileIncludes(t *testing.T) {
 // One operand that is missing does not keep the others from being checked, and a
 // folder is the zone files in it.
 func TestCheckOperands(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides+"bad A 192.0.2.256\n")
 	write(t, filepath.Join(dir, "zones", "reef.example.zone"), strings.ReplaceAll(tides, "tides.example", "reef.example")+"worse A x\n")
@@ -108,6 +110,7 @@ func TestCheckOperands(t *testing.T) {
 
 // A file that was cut off in its last line is told of, and no server takes it.
 func TestCutOff(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	zone := filepath.Join(dir, "zones", "tides.example.zone")
 	whole := strings.Replace(tides, "hostmaster 1 ", "hostmaster 2 ", 1) + "last A 192.0.2.111\n"
@@ -128,6 +131,7 @@ func TestCutOff(t *testing.T) {
 // An edit of two files that is killed anywhere leaves both changed or neither, once
 // the next command has looked.
 func TestKilledBatch(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	forward, reverse := filepath.Join(dir, "zones", "tides.example.zone"), filepath.Join(dir, "zones", "2.0.192.in-addr.arpa.zone")
 	write(t, filepath.Join(dir, "fencepost.toml"), "[[zone]]\nname = \"tides.example\"\n[[zone]]\nname = \"2.0.192.in-addr.arpa\"\n")

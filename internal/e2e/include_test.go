@@ -9,6 +9,7 @@ import (
 // An edit reaches a record in an included file, and every zone that includes it
 // gets a new serial.
 func TestEditIncluded(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "a.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1", clock)
 	ok(t, dir, "new", "b.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1", clock)
@@ -42,6 +43,7 @@ func TestEditIncluded(t *testing.T) {
 
 // Files from outside the folder are read only where the workspace says so.
 func TestIncludeFrom(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ws := filepath.Join(dir, "ws")
 	ok(t, dir, "init", ws, "--zone", "a.example", "--ns", "ns1=192.0.2.1", "--ns", "ns2=198.51.100.1")
@@ -57,6 +59,7 @@ func TestIncludeFrom(t *testing.T) {
 
 // Two audiences: what all see is written once.
 func TestAudience(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	const zone = "saltmarsh.example"
 	want(t, fp(t, dir, "new", zone, "--audience", "inside", clock), 2, "--network")

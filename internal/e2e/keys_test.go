@@ -23,6 +23,7 @@ func tagsOf(t *testing.T, dir string, args ...string) (out []string) {
 // Keys go out in every form and come back the same, protected or not; files are for
 // their owner alone.
 func TestKeysMove(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "pass"), "mud and salt\n")
 	write(t, filepath.Join(dir, "wrong"), "mud\n")
@@ -64,6 +65,7 @@ func TestKeysMove(t *testing.T) {
 
 // What is weak is refused with the reason, and can still be read and proved.
 func TestWeakKeys(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, c := range [][]string{{"--algorithm", "RSASHA1", "SHA-1 can be forged"}, {"--algorithm", "DSA", "DSA gives its key away"}, {"--algorithm", "ECC-GOST", "withdrawn"},
 		{"--algorithm", "200", "no such algorithm"}, {"--algorithm", "NOSUCH", "no DNSSEC algorithm"}, {"--bits", "4096", "have one size"}} {
@@ -105,6 +107,7 @@ www 3600 RRSIG A 8 3 3600 20300101000000 20000101000000 9033 example.net. kRCOH6
 // The guards: what would break the zone is refused with when it is safe, and forced
 // only loudly.
 func TestKeyGuards(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"split\"")
 	l.finish("signing")
 	byRole := func(role string) string {
@@ -144,6 +147,7 @@ func TestKeyGuards(t *testing.T) {
 
 // What the parent is told fits what it takes, in every form, and is looked for there.
 func TestHandoverForms(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"single\"\ndigests = [2, 4]")
 	want(t, fp(t, l.home.dir, "handover", "saltmarsh.example", "--now", l.stamp()), 0, "do not enter the DS yet", "2026-11-23 14:20")
 	if text := ok(t, l.home.dir, "handover", "saltmarsh.example", "--now", l.stamp(), "--format", "epp", "-o", filepath.Join(t.TempDir(), "epp")); strings.Contains(text, "secDNS") {
@@ -231,6 +235,7 @@ func TestHandoverForms(t *testing.T) {
 // A server elsewhere vouches for the first keys of a zone (RFC 9615): the registry
 // takes them without anybody's hand, and only if all is proved.
 func TestBootstrap(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	home, harbour, registry := filepath.Join(dir, "home"), filepath.Join(dir, "harbour"), filepath.Join(dir, "registry")
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)

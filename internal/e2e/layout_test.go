@@ -10,6 +10,7 @@ import (
 // Whatever the program writes by itself is in the house style and free of errors,
 // after every step: a file is never left for tidy to put right.
 func TestWhatIsWrittenIsTidy(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", ".", "--zone", "saltmarsh.example", "--ns", "ns1=198.51.100.53,2001:db8:5a17::53", "--ns", "ns2=203.0.113.53", clock)
 	for _, command := range []string{
@@ -55,6 +56,7 @@ func TestWhatIsWrittenIsTidy(t *testing.T) {
 // A search finds the same records for a person and for a program, whichever way the
 // question is put.
 func TestWaysToFind(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	for _, command := range []string{
 		"add saltmarsh.example cam-north A 198.51.100.34 --ptr",

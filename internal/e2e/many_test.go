@@ -38,6 +38,7 @@ func fpIn(t *testing.T, dir, in string, args ...string) result {
 }
 
 func TestRanges(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	before := zoneText(t, dir, "saltmarsh.example")
 	want(t, fp(t, dir, "add", "saltmarsh.example", "gauge[01-40]", "A", "198.51.100.[11-49]"), 2, "gauge[01-40] has 40 members and 198.51.100.[11-49] has 39")
@@ -51,6 +52,7 @@ func TestRanges(t *testing.T) {
 }
 
 func TestHexRanges(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	want(t, fp(t, dir, "add", "saltmarsh.example", "g[1-26]", "AAAA", "2001:db8:5a17::[1-1a]", clock), 0, "+ g26             AAAA   2001:db8:5a17::1a")
 	want(t, fp(t, dir, "add", "saltmarsh.example", "pool", "A", "198.51.100.[1-3]", clock), 0, "+ pool            A      198.51.100.1\n+                 A      198.51.100.2\n+                 A      198.51.100.3")
@@ -64,6 +66,7 @@ func TestHexRanges(t *testing.T) {
 
 // PTR records come, move and go with their addresses, in one step.
 func TestPTR(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	const v4, v6 = "100.51.198.in-addr.arpa", "7.1.a.5.8.b.d.0.1.0.0.2.ip6.arpa"
 	ok(t, dir, "add", "saltmarsh.example", "cam", "A", "198.51.100.31", "--ptr", clock)
@@ -93,6 +96,7 @@ func TestPTR(t *testing.T) {
 }
 
 func TestStandardInput(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	r := fpIn(t, dir, "one A 198.51.100.1 ; first\n\n  TXT \"a; b\"\ntwo 300 IN AAAA ( 2001:db8:5a17::2 )\n", "add", "saltmarsh.example", "-", clock)
 	want(t, r, 0, "+                 TXT    \"a; b\"", "AAAA")
@@ -107,6 +111,7 @@ func TestStandardInput(t *testing.T) {
 }
 
 func TestNamesAndTexts(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	want(t, fp(t, dir, "add", "saltmarsh.example", "Vögel", "A", "198.51.100.9", clock), 0, "Vögel is written xn--vgel-5qa", "+ xn--vgel-5qa    A")
 	want(t, fp(t, dir, "add", "saltmarsh.example", "www", "CNAME", "vögel", clock), 0, "CNAME  xn--vgel-5qa")
@@ -118,6 +123,7 @@ func TestNamesAndTexts(t *testing.T) {
 
 // Two edits at once lose nothing.
 func TestEditsAtOnce(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	var g sync.WaitGroup
 	for i := range 12 {
@@ -142,6 +148,7 @@ func TestEditsAtOnce(t *testing.T) {
 // One edit in many zones: all that fit, or none when one of them refuses it; those with
 // nothing to be done are passed over.
 func TestManyZones(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	servers := []string{"--ns", "ns1=198.51.100.53", "--ns", "ns2=203.0.113.53"}
 	ok(t, dir, append([]string{"init", ".", "--zone", "a.example"}, servers...)...)

@@ -31,6 +31,7 @@ var mends = []struct{ code, old, new string }{
 
 // Whoever mends what is said, top to bottom, comes to a zone without errors.
 func TestUsualMistakes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "marsh.example.zone")
 	text := read(t, "testdata/marsh.example.zone")

@@ -14,6 +14,7 @@ import (
 // the same before and after, and a policy that was forgotten is noticed before the
 // zone would go dark.
 func TestMoveSignedZone(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	old, here := filepath.Join(dir, "old"), filepath.Join(dir, "here")
 	write(t, filepath.Join(old, "plain.zone"), labZone)
@@ -62,6 +63,7 @@ func TestMoveSignedZone(t *testing.T) {
 // Signing offline, in every way: proved each time, the same twice, and only what
 // changed is new.
 func TestSignOptions(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "a.zone"), "$ORIGIN saltmarsh.example.\n"+labZone+"open NS ns.open\nns.open A 198.51.100.7\n*.w A 198.51.100.8\n")
 	ok(t, dir, "key", "new", "saltmarsh.example", "--keys", "k", "--algorithm", "15")
@@ -123,6 +125,7 @@ func TestSignOptions(t *testing.T) {
 
 // A clock that was set back stops signing, with the reason, and what is served stays.
 func TestClockBack(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "")
 	l.now = l.now.AddDate(0, 0, 12) // past the renewal of signatures
 	ok(t, l.home.dir, "roll", "step", "saltmarsh.example", "--now", l.stamp())
@@ -143,6 +146,7 @@ func TestClockBack(t *testing.T) {
 // An edit signs what it changed, and the signatures that it left alone are renewed when
 // they would have been without it.
 func TestRenewalAfterEdit(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "")
 	zone := filepath.Join(l.home.dir, "zones", "saltmarsh.example.zone")
 	signedAt := l.now

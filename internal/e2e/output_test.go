@@ -12,6 +12,7 @@ import (
 
 // Every command speaks JSON on request, on standard output and nothing else.
 func TestJSON(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	serve(t, p.primary)
 	bare := filepath.Join(t.TempDir(), "x.example.zone")
@@ -65,6 +66,7 @@ func TestJSON(t *testing.T) {
 // Data go to standard output, all else to standard error; --quiet silences the
 // latter.
 func TestStreams(t *testing.T) {
+	t.Parallel()
 	bare := filepath.Join(t.TempDir(), "x.example.zone")
 	write(t, bare, "$TTL 60\n@ SOA ns.other. h 7 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
 	if r := fp(t, ".", "serial", bare, "--quiet"); r.out != "7\n" || r.err != "" {
@@ -80,6 +82,7 @@ func TestStreams(t *testing.T) {
 
 // IPv6 is served like IPv4, on one address and on all.
 func TestIPv6(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "[::1]:0")
 	if err != nil {
 		t.Skip("there is no IPv6 on this machine")
@@ -100,6 +103,7 @@ func TestIPv6(t *testing.T) {
 
 // A server begins at --now and goes on from there.
 func TestServeNow(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	config := filepath.Join(p.primary, "fencepost.toml")
 	write(t, config, strings.Replace(read(t, config), "[[zone]]", "[policy.standard]\n[[zone]]\nsign = \"standard\"", 1))
@@ -115,6 +119,7 @@ func TestServeNow(t *testing.T) {
 
 // Findings that are many and alike do not bury a terminal; a program gets all.
 func TestManyFindings(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "x.example.zone")
 	var b strings.Builder
 	b.WriteString("$TTL 60\n@ SOA ns.other. h 7 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n")
@@ -135,6 +140,7 @@ func TestManyFindings(t *testing.T) {
 // ask says what an answer amounts to, finds the server wherever it listens, and its exit
 // status tells a server that would not answer from a name that does not exist.
 func TestAskOutcomes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:1\"]\n[[zone]]\nname = \"tides.example\"\n")
 	write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides+"long TXT "+strings.Repeat("\""+strings.Repeat("x", 250)+"\" ", 8)+"\nxn--bcher-kva A 192.0.2.6\n")
@@ -173,6 +179,7 @@ func TestAskOutcomes(t *testing.T) {
 // diff knows what answered before, and says when secondaries would not take the change;
 // sign says so too. A zone that is fetched has no file here.
 func TestSerialsAndWildcards(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	zone := "$ORIGIN w.example.\n$TTL 3600\n@ SOA ns1 h 5 5400 1200 1209600 600\n@ NS ns1\n@ NS ns2.other.example.\nns1 A 192.0.2.1\n* 7200 A 192.0.2.9\n*.alias 1800 CNAME ns1\nsub 900 NS ns1\n"
 	write(t, filepath.Join(dir, "a"), zone)
@@ -205,6 +212,7 @@ func TestSerialsAndWildcards(t *testing.T) {
 // With --format json a refusal is an object too, with its findings: where the answer
 // would have been, or beside what was written before.
 func TestRefusalsInJSON(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	for args, status := range map[string]int{"add saltmarsh.example ns1 CNAME x": 1, "add saltmarsh.example": 2, "nosuch": 2, "remove saltmarsh.example nosuch": 3, "check nosuch.zone": 3, "add saltmarsh.example x AA 1": 2} {
 		r := fp(t, dir, append(strings.Fields(args), "--format", "json")...)

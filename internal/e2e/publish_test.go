@@ -10,6 +10,7 @@ import (
 // The one step: what is refused before loading changes nothing, what goes through is seen at the
 // secondary, and what does not arrive is told, with the way back, or taken back.
 func TestPublish(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, true, 0)
 	zone, must := filepath.Join(p.primary, "zones", "tides.example.zone"), filepath.Join(p.primary, "expect", "tides.example.expect")
 	want(t, fp(t, p.primary, "publish"), 3, "no server is running")

@@ -91,6 +91,7 @@ var refusals = []struct {
 // A command that is refused says why and what to do, on standard error alone, and
 // leaves every file as it was.
 func TestRefusals(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	ok(t, dir, "add", "saltmarsh.example", "cam-north", "A", "198.51.100.34", clock)
 	before := files(t, dir)

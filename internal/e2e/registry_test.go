@@ -11,6 +11,7 @@ import (
 // A server of one's own in the stand-in Internet: the zone is nobody's, is handed in with what
 // handover prints, and then found, and every link to it holds; a form that is wrong changes nothing.
 func TestRegistry(t *testing.T) {
+	t.Parallel()
 	own := t.TempDir()
 	port := freePort(t)
 	ok(t, own, "init", ".", "--zone", "heron.example", "--ns", "ns1=198.51.100.99", "--ns", "ns2=198.51.100.98")

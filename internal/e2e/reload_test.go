@@ -11,6 +11,7 @@ import (
 // An edit with --reload is served at once, and then nothing is left to be read; what somebody
 // else wrote meanwhile comes with it, from the files.
 func TestEditAndReload(t *testing.T) {
+	t.Parallel()
 	for _, sign := range []string{"", "sign = \"standard\"\n"} {
 		dir := t.TempDir()
 		write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:0\"]\n[policy.standard]\nkeys = \"single\"\n[[zone]]\nname = \"tides.example\"\n"+sign)
@@ -64,6 +65,7 @@ func TestEditAndReload(t *testing.T) {
 // Whatever writes zones can have them taken at once: a serial, a delegation, reverse zones, and
 // zones that are new.
 func TestOthersReload(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:0\"]\n[audience.inside]\nnetworks = [\"192.0.2.0/25\"]\n[[zone]]\nname = \"tides.example\"\n[[zone]]\nname = \"reef.example\"\naudiences = [\"inside\"]\n")
 	write(t, filepath.Join(dir, "zones", "tides.example.zone"), tides)

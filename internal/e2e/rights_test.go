@@ -27,6 +27,7 @@ func as(t *testing.T, uid uint32, bin, dir string, args ...string) result {
 // Two people with different rights, and one without any, have the running server do things; what they
 // may not is refused with the words to ask for, and what they did stands in the history.
 func TestRights(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can act as two users")
 	}

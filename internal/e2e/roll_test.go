@@ -209,6 +209,7 @@ func (c *caches) fetch(have []cached, l *lab, at string, name dnsname.Name, t rr
 // A single key: the zone becomes signed, the key is replaced, and the zone becomes
 // unsigned; the power is cut now and then, and no validator ever fails.
 func TestRollSingleKey(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"single\"")
 	if n := l.finish("signing"); n != 2 {
 		t.Errorf("signing took %d steps", n)
@@ -243,6 +244,7 @@ func TestRollSingleKey(t *testing.T) {
 // A KSK and a ZSK, one after the other, with NSEC3 and short lifetimes: the policy
 // begins the rollovers by itself.
 func TestRollByPolicy(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"split\"\ndenial = \"nsec3\"\nrenew-ksk = \"3d\"\nrenew-zsk = \"2d\"\ndigests = [2, 4]\nverify = \"all\"")
 	l.finish("signing")
 	kinds := map[string]bool{}
@@ -272,6 +274,7 @@ func TestRollByPolicy(t *testing.T) {
 // the old one stays, revoked, until they have seen that (RFC 5011 §2, §6): its flags are
 // 385 then, it signs the keys and nothing else.
 func TestRollRevokes(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"split\"\nalgorithm = \"RSASHA256\"\nrevoke = true\nverify = \"all\"")
 	l.finish("signing")
 	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk")
@@ -318,6 +321,7 @@ func TestRollRevokes(t *testing.T) {
 // A secondary that is lost in the middle stops the rollover, which says so, since
 // when, and goes on when it is back. Going back is possible until then.
 func TestRollWaitsForSecondary(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"split\"")
 	l.finish("signing")
 	l.harbour.stop()
@@ -370,6 +374,7 @@ func TestRollWaitsForSecondary(t *testing.T) {
 
 // One folder of keys has one signer.
 func TestTwoSigners(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "")
 	other := t.TempDir()
 	write(t, filepath.Join(other, "fencepost.toml"), strings.Replace(read(t, filepath.Join(l.home.dir, "fencepost.toml")), l.home.addr, "127.0.0.1:0", 1))
@@ -384,6 +389,7 @@ func TestTwoSigners(t *testing.T) {
 // A signer in the middle: an unsigned zone comes by transfer from a hidden primary
 // and goes on signed; its serials follow the source's where they can.
 func TestSignerInTheMiddle(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	a, b := freePort(t), freePort(t)
 	write(t, filepath.Join(dir, "hidden", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[peer.signer]\naddress = \"127.0.0.1:%d\"\n[[zone]]\nname = \"saltmarsh.example\"\nsend-to = [\"signer\"]\n", a, b))
@@ -421,6 +427,7 @@ func TestSignerInTheMiddle(t *testing.T) {
 // An emergency: the new key and its DS come at once and the old one goes as soon as
 // caches permit, while validators look; CDS records leave when the parent has acted.
 func TestEmergency(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"split\"\ncds = \"until-confirmed\"")
 	l.finish("signing")
 	l.tick(time.Minute, false)
@@ -454,6 +461,7 @@ func TestEmergency(t *testing.T) {
 // An emergency takes the place of whatever goes on, of its cancellation and of another
 // emergency, and every key there was is replaced.
 func TestEmergencyAnyTime(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"split\"")
 	l.finish("signing")
 	before := tagsOf(t, l.home.dir)
@@ -478,6 +486,7 @@ func TestEmergencyAnyTime(t *testing.T) {
 
 // Another algorithm in the policy is rolled to in the conservative order.
 func TestRollAlgorithm(t *testing.T) {
+	t.Parallel()
 	l := newLab(t, "keys = \"single\"")
 	l.finish("signing")
 	conf := filepath.Join(l.home.dir, "fencepost.toml")

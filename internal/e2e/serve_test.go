@@ -70,6 +70,7 @@ func setSerial(t *testing.T, d *daemon, n int) {
 
 // Go's own resolver gets right answers over the wire.
 func TestResolver(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	d := serve(t, p.primary)
 	r := &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
@@ -118,6 +119,7 @@ func TestResolver(t *testing.T) {
 
 // PTR through Go's resolver, which asks for reverse names.
 func TestReverseResolver(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write(t, filepath.Join(dir, "fencepost.toml"), "[serve]\nlisten = [\"127.0.0.1:0\"]\n[[zone]]\nname = \"2.0.192.in-addr.arpa\"\n")
 	write(t, filepath.Join(dir, "zones", "2.0.192.in-addr.arpa.zone"), "$TTL 60\n@ SOA ns.x.example. h.x.example. 1 7200 900 1209600 300\n@ NS ns.x.example.\n@ NS ns2.x.example.\n25 PTR mail.x.example.\n")
@@ -132,6 +134,7 @@ func TestReverseResolver(t *testing.T) {
 }
 
 func TestAsk(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	d := serve(t, p.primary)
 	want(t, fp(t, p.primary, "ask", "www.tides.example"), 0, "CNAME", "192.0.2.25", "over UDP")
@@ -157,6 +160,7 @@ func TestAsk(t *testing.T) {
 
 // An answer that does not fit comes over TCP by itself.
 func TestTruncation(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	zone := tides
 	for i := range 30 {
@@ -168,6 +172,7 @@ func TestTruncation(t *testing.T) {
 }
 
 func TestTransferAndNotify(t *testing.T) {
+	t.Parallel()
 	for _, tsig := range []bool{true, false} {
 		t.Run(fmt.Sprintf("tsig=%v", tsig), func(t *testing.T) {
 			p, _ := newPair(t, tsig, 0)
@@ -193,6 +198,7 @@ func TestTransferAndNotify(t *testing.T) {
 // Nobody gets the zone who was not told to: neither a stranger, nor a peer
 // without the key, nor one with another key.
 func TestTransferRefused(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, true, 0)
 	first := serve(t, p.primary)
 	want(t, fp(t, ".", "ask", "tides.example", "AXFR", "--transport", "tcp", "--at", first.addr), 1, "refuses to answer")
@@ -215,6 +221,7 @@ func TestTransferRefused(t *testing.T) {
 // A secondary keeps its copy across its own restart and while the primary is
 // away, and catches up when it is back.
 func TestRestarts(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, true, 0)
 	first, second := serve(t, p.primary), serve(t, p.secondary)
 	eventually(t, "the secondary has the zone", func() bool { return serial(t, second.addr, "tides.example") == 1 })
@@ -238,6 +245,7 @@ func TestRestarts(t *testing.T) {
 
 // A version with errors never replaces a good one.
 func TestBrokenReload(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	d := serve(t, p.primary)
 	file, config := filepath.Join(p.primary, "zones", "tides.example.zone"), filepath.Join(p.primary, "fencepost.toml")
@@ -353,6 +361,7 @@ func (th *throttle) stream(c net.Conn, to string) {
 // A secondary that is killed in the middle of a transfer has the version from
 // before, whole, and fetches the new one when it is back.
 func TestKilledInTransfer(t *testing.T) {
+	t.Parallel()
 	th, connect := newThrottle(t)
 	p, port := newPair(t, true, th.port)
 	connect(port)
@@ -382,6 +391,7 @@ func TestKilledInTransfer(t *testing.T) {
 // A zone with a policy is signed by the server: keys are made, answers carry
 // signatures, the secondary has them too, and a restart changes nothing.
 func TestServeSigned(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, true, 0)
 	config := filepath.Join(p.primary, "fencepost.toml")
 	write(t, config, strings.Replace(read(t, config), "[[zone]]", "[policy.standard]\nkeys = \"split\"\n[[zone]]\nsign = \"standard\"", 1))
@@ -409,6 +419,7 @@ func TestServeSigned(t *testing.T) {
 }
 
 func TestControl(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	want(t, fp(t, p.primary, "status"), 3, "no server is running", "fencepost serve")
 	d := serve(t, p.primary)
@@ -435,6 +446,7 @@ func TestControl(t *testing.T) {
 // The answer leaves from the address that was asked, also when the server
 // listens on all of them.
 func TestAnswerAddress(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	port := freePort(t)
 	write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"0.0.0.0:%d\"]\n[[zone]]\nname = \"tides.example\"\n", port))
@@ -448,6 +460,7 @@ func TestAnswerAddress(t *testing.T) {
 
 // Garbage on the sockets does no harm.
 func TestGarbage(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	d := serve(t, p.primary)
 	u, err := net.Dial("udp", d.addr)
@@ -471,6 +484,7 @@ func TestGarbage(t *testing.T) {
 
 func TestDemo(t *testing.T) {
 	onThisDay(t)
+	t.Parallel()
 	keep := filepath.Join(t.TempDir(), "kept")
 	out := ok(t, ".", "demo", "--keep", keep, "--color", "always") // as on a terminal
 	for _, s := range []string{"1. A new zone", "fencepost check estuary.example.zone", "15. From outside", "proved", "That was the whole story"} {

@@ -19,6 +19,7 @@ func signed(t *testing.T) (dir string) {
 }
 
 func TestSignOffline(t *testing.T) {
+	t.Parallel()
 	dir := signed(t)
 	want(t, fp(t, dir, "key", "list", "saltmarsh.example", "--keys", "k"), 0, "ECDSAP256SHA256", "single", "active")
 	keys, _ := filepath.Glob(filepath.Join(dir, "k", "*.pem"))
@@ -50,6 +51,7 @@ func TestSignOffline(t *testing.T) {
 
 // The DS that handover prints is an anchor for the zone; another is not.
 func TestHandover(t *testing.T) {
+	t.Parallel()
 	dir := signed(t)
 	out := ok(t, dir, "handover", "signed.zone")
 	var ds string
@@ -81,6 +83,7 @@ func TestHandover(t *testing.T) {
 }
 
 func TestTampering(t *testing.T) {
+	t.Parallel()
 	dir := signed(t)
 	text := read(t, filepath.Join(dir, "signed.zone"))
 	for what, c := range map[string]struct{ from, to, code string }{
@@ -98,6 +101,7 @@ func TestTampering(t *testing.T) {
 }
 
 func TestSignRefusals(t *testing.T) {
+	t.Parallel()
 	dir := signed(t)
 	keys, _ := filepath.Glob(filepath.Join(dir, "k", "*.pem"))
 	if err := os.Chmod(keys[0], 0o644); err != nil {
@@ -124,6 +128,7 @@ func TestSignRefusals(t *testing.T) {
 // verify tells a mistyped DS from one of another key, puts what has one cause together,
 // and finds signatures that are about to end.
 func TestVerifyCauses(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	text := tides
 	for i := range 30 {

@@ -60,6 +60,7 @@ func flood(t *testing.T, addr string, n int) {
 // Whoever reads the log can stall or go away: answers come all the same, the end
 // comes when it is asked for, and strangers do not fill the disk.
 func TestLogReader(t *testing.T) {
+	t.Parallel()
 	for _, gone := range []bool{false, true} {
 		p, _ := newPair(t, true, 0)
 		cmd, addr, log := piped(t, p.primary)
@@ -106,6 +107,7 @@ func TestLogReader(t *testing.T) {
 // Nothing but a socket of ours is removed for the control socket, and nothing is sent
 // to another's.
 func TestControlTakesNothing(t *testing.T) {
+	t.Parallel()
 	for _, file := range []string{"fencepost.toml", "zones/tides.example.zone", "keys"} {
 		p, _ := newPair(t, false, 0)
 		if file == "keys" {
@@ -137,6 +139,7 @@ func TestControlTakesNothing(t *testing.T) {
 
 // A server on all addresses of both families has a socket for each.
 func TestBothFamilies(t *testing.T) {
+	t.Parallel()
 	if l, err := net.Listen("tcp6", "[::1]:0"); err != nil {
 		t.Skip("there is no IPv6 on this machine")
 	} else {
@@ -164,6 +167,7 @@ func TestBothFamilies(t *testing.T) {
 
 // A signal that comes while the server starts does not end it.
 func TestEarlyHangup(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	cmd := exec.Command(program, "serve")
 	cmd.Dir = p.primary
@@ -189,6 +193,7 @@ func TestEarlyHangup(t *testing.T) {
 // Strangers who hold every place for connections keep out neither a peer nor the next
 // stranger.
 func TestPlacesHeld(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	d := serve(t, p.primary)
 	hold := func(host int) net.Conn {
@@ -222,6 +227,7 @@ func TestPlacesHeld(t *testing.T) {
 
 // The limits of the configuration bound what is fetched, from the next reload on.
 func TestFetchLimits(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, false, 0)
 	serve(t, p.primary)
 	conf := filepath.Join(p.secondary, "fencepost.toml")

@@ -25,6 +25,7 @@ func workspaceWith(t *testing.T, zones ...string) string {
 // After a clock that was ahead nothing is signed, and the message names the way out:
 // all is signed anew, what is waited for counts from now, and the next start is quiet.
 func TestClockAhead(t *testing.T) {
+	t.Parallel()
 	dir := workspaceWith(t, "tides.example")
 	d := serve(t, dir)
 	d.stop()
@@ -61,6 +62,7 @@ func TestClockAhead(t *testing.T) {
 // Keys that are gone are not made anew, whatever else is gone: the zone stays as it
 // is, over a restart too, until they are back.
 func TestKeysLostAndFound(t *testing.T) {
+	t.Parallel()
 	dir := workspaceWith(t, "tides.example")
 	d := serve(t, dir)
 	want(t, fp(t, dir, "status"), 0, "signed", "the zone becomes signed")
@@ -119,6 +121,7 @@ func TestKeysLostAndFound(t *testing.T) {
 // Trouble comes first, is counted, and is what the exit status says; the last good
 // version outlives a restart.
 func TestStatusOfTrouble(t *testing.T) {
+	t.Parallel()
 	var names []string
 	for i := range 60 {
 		names = append(names, fmt.Sprintf("z%02d.example", i))
@@ -170,6 +173,7 @@ func TestStatusOfTrouble(t *testing.T) {
 // What of the state is damaged is told, by check too, and set aside; what can still
 // be read is served.
 func TestDamagedState(t *testing.T) {
+	t.Parallel()
 	dir := workspaceWith(t, "tides.example", "reef.example")
 	d := serve(t, dir)
 	ok(t, dir, "reload")
@@ -220,6 +224,7 @@ func TestDamagedState(t *testing.T) {
 // A reload says when a changed policy begins a rollover, and tries at once again what a
 // wrong secret kept from working; after a cancel the steps name the keys that go.
 func TestReloadFollows(t *testing.T) {
+	t.Parallel()
 	p, _ := newPair(t, true, 0)
 	conf := filepath.Join(p.primary, "fencepost.toml")
 	write(t, conf, strings.Replace(read(t, conf), "name = \"tides.example\"\n", "name = \"tides.example\"\nsign = \"standard\"\n", 1)+"[policy.standard]\nmargin = \"1s\"\n")

@@ -44,6 +44,7 @@ func args(data string) (out []string) {
 // Each type is added, changed and taken out again; the file is then as before but
 // for the serial.
 func TestEveryTypeIsEdited(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	path := filepath.Join(dir, "zones", "saltmarsh.example.zone")
 	before := read(t, path)

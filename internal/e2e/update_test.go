@@ -151,6 +151,7 @@ func (k *known) may(have string) bool {
 // is killed at any moment. What was acknowledged is there after each start, what people wrote too, and
 // in the end primary and secondary have the same zone. More: -args -rounds 1000
 func TestUpdatesKilled(t *testing.T) {
+	t.Parallel()
 	dir, other := updatable(t, "")
 	g := rand.New(rand.NewPCG(12, 2026))
 	zone := dnsname.MustParse("tides.example.")
@@ -256,6 +257,7 @@ func serialAt(t *testing.T, addr string, zone dnsname.Name) string {
 // signature and the chain of denial are right (I-24, I-25). Strangers, and names and addresses that are
 // not granted, are refused.
 func TestUpdatesSigned(t *testing.T) {
+	t.Parallel()
 	for _, denial := range []string{"nsec", "nsec3"} {
 		dir, _ := updatable(t, denial)
 		d := serve(t, dir)
@@ -317,6 +319,7 @@ func TestUpdatesSigned(t *testing.T) {
 // A name follows a host that another operator moves: the addresses come after it, stay when nobody can
 // tell them, and do not come from networks that are not allowed; status tells, and the history has it.
 func TestFollow(t *testing.T) {
+	t.Parallel()
 	host, main := t.TempDir(), t.TempDir()
 	port := freePort(t)
 	write(t, filepath.Join(host, "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[[zone]]\nname = \"hosting.example\"\n", port))

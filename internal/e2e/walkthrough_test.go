@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,12 +19,20 @@ import (
 )
 
 // walkTTL is every TTL of the zones, in seconds.
-const walkTTL = 2
+const walkTTL = 3600
+
+// walkClock is the time of the walk: servers are started with it and set forward by their commands.
+type walkClock struct{ at atomic.Int64 }
+
+func (c *walkClock) now() time.Time { return time.Unix(c.at.Load(), 0).UTC() }
+
+func (c *walkClock) flag() []string { return []string{"--now", c.now().Format(time.RFC3339)} }
 
 // resolvers are all that could ask: with what they may still have of the DS and the keys, from whichever
 // server, they validate what any server that they could be sent to says now.
 type resolvers struct {
 	t        *testing.T
+	clock    *walkClock
 	anchors  []rr.Record
 	registry netip.AddrPort
 	servers  map[string]netip.AddrPort // by the name of the server
@@ -52,9 +61,9 @@ func (r *resolvers) ask(at netip.AddrPort, name dnsname.Name, typ rr.Type) ([]rr
 // remember keeps a set as long as caches do.
 func (r *resolvers) remember(kind, from string, records []rr.Record) {
 	key := kind + from + fmt.Sprint(records)
-	r.times[key] = &remembered{records, from, time.Now().Add(walkTTL * time.Second)}
+	r.times[key] = &remembered{records, from, r.clock.now().Add(walkTTL * time.Second)}
 	for k, m := range r.times {
-		if time.Now().After(m.until) {
+		if r.clock.now().After(m.until) {
 			delete(r.times, k)
 		}
 	}
@@ -108,7 +117,7 @@ func (r *resolvers) judge(host string, above, records []rr.Record, name dnsname.
 			if !strings.HasPrefix(key, "DNSKEY") {
 				continue
 			}
-			v := validate.NewRRsets(above, ds.records, keys.records, records).Validate(r.anchors, name, t, time.Now())
+			v := validate.NewRRsets(above, ds.records, keys.records, records).Validate(r.anchors, name, t, r.clock.now())
 			if r.asked++; keys.from != host {
 				r.both++
 			}
@@ -122,7 +131,7 @@ func (r *resolvers) judge(host string, above, records []rr.Record, name dnsname.
 // The walk-through of docs/signing.md for two operators of one zone, as it stands there: whatever
 // resolvers have in their caches meanwhile, all of it validates (G-23 to G-26).
 func TestTwoOperators(t *testing.T) {
-	onThisDay(t)
+	t.Parallel()
 	text := read(t, filepath.Join("..", "..", "docs", "signing.md"))
 	_, text, found := strings.Cut(text, "## Two operators for one zone")
 	_, text, hasBlock := strings.Cut(text, "```console\n")
@@ -141,15 +150,20 @@ func TestTwoOperators(t *testing.T) {
 	}
 	write(t, filepath.Join(top, "registry", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [%q]\n[policy.standard]\ndnskey-ttl = %d\n[address-override]\n\"ns.north.example\" = %q\n\"ns.south.example\" = %q\n[[zone]]\nname = \"example\"\nsign = \"standard\"\n", at["registry"], walkTTL, at["north"], at["south"]))
 	write(t, filepath.Join(top, "registry", "zones", "example.zone"), fmt.Sprintf("$TTL %d\n@ SOA ns.other. h.other. 1 5400 1200 1209600 %[1]d\n@ NS ns.other.\n@ NS ns2.other.\ntides NS ns.north.example.\nns.north A 192.0.2.1\nns.south A 192.0.2.2\n", walkTTL))
-	serve(t, filepath.Join(top, "north"))
-	serve(t, filepath.Join(top, "registry"))
+	w := &walker{t: t, top: top, tags: map[string]string{}}
+	w.clock.at.Store(time.Date(2026, 11, 29, 9, 0, 0, 0, time.UTC).Unix())
+	w.serve("north", "tides.example")
+	w.serve("registry", "example")
 	registry := filepath.Join(top, "registry")
-	eventually(t, "the registry takes the first DS", func() bool {
-		fp(t, registry, "delegate", "example", "tides.example", "--follow", "--first")
-		return strings.Contains(read(t, filepath.Join(registry, "zones", "example.zone")), "DS")
-	})
+	for range 8 {
+		w.wait()
+		fp(t, registry, append([]string{"delegate", "example", "tides.example", "--follow", "--first"}, w.clock.flag()...)...)
+		if strings.Contains(read(t, filepath.Join(registry, "zones", "example.zone")), "DS") {
+			break
+		}
+	}
 	ok(t, registry, "reload")
-	r := &resolvers{t: t, registry: at["registry"], servers: map[string]netip.AddrPort{"ns.north.example.": at["north"], "ns.south.example.": at["south"]}, times: map[string]*remembered{}}
+	r := &resolvers{t: t, clock: &w.clock, registry: at["registry"], servers: map[string]netip.AddrPort{"ns.north.example.": at["north"], "ns.south.example.": at["south"]}, times: map[string]*remembered{}}
 	keys, err := r.ask(at["registry"], dnsname.MustParse("example."), rr.TypeDNSKEY)
 	if err != nil {
 		t.Fatal(err)
@@ -159,16 +173,21 @@ func TestTwoOperators(t *testing.T) {
 			r.anchors = append(r.anchors, k)
 		}
 	}
-	time.Sleep(2 * walkTTL * time.Second) // resolvers have the DS
+	w.wait() // resolvers have the DS
 	ctx, cancel := context.WithCancel(t.Context())
 	var wg sync.WaitGroup
 	wg.Go(func() {
 		for ctx.Err() == nil {
 			r.look()
-			time.Sleep(50 * time.Millisecond)
+			time.Sleep(5 * time.Millisecond)
 		}
 	})
-	walk(t, top, text)
+	w.look = func() {
+		for range 3 { // caches fill, in any order
+			r.look()
+		}
+	}
+	w.walk(text)
 	cancel()
 	wg.Wait()
 	if r.both < 50 || r.asked < 500 {
@@ -179,42 +198,74 @@ func TestTwoOperators(t *testing.T) {
 	}
 }
 
-// walk goes through commands as they stand in a text: WORKSPACE$ COMMAND, and waits.
-func walk(t *testing.T, top, text string) {
-	t.Helper()
-	tag := func(n string) (found string) {
-		eventually(t, n+" has a key", func() bool {
-			for _, l := range strings.Split(fp(t, filepath.Join(top, n), "key", "list", "tides.example").out, "\n") {
-				if f := strings.Fields(l); len(f) > 1 && f[1] == "single" {
-					found = f[0]
-				}
-			}
-			return found != ""
-		})
-		return found
+// walker goes through commands as they stand in a text: WORKSPACE$ COMMAND, and waits.
+type walker struct {
+	t       *testing.T
+	top     string
+	clock   walkClock
+	servers []server
+	tags    map[string]string // of the operators' keys, by what stands for them
+	look    func()            // is called between the lines
+}
+
+// server is a running one with the zone by which its clock is set.
+type server struct{ dir, zone string }
+
+func (w *walker) serve(where, zone string) {
+	w.t.Helper()
+	d := &daemon{t: w.t, dir: filepath.Join(w.top, where), log: filepath.Join(w.t.TempDir(), "log"), args: w.clock.flag()}
+	d.start()
+	w.t.Cleanup(d.stop)
+	w.servers = append(w.servers, server{d.dir, zone})
+}
+
+// wait lets twice the TTL pass.
+func (w *walker) wait() {
+	w.t.Helper()
+	w.clock.at.Add(2 * walkTTL)
+	for _, s := range w.servers {
+		ok(w.t, s.dir, append([]string{"roll", "step", s.zone}, w.clock.flag()...)...)
 	}
-	tags := map[string]string{}
+}
+
+// tag is that of the operator's own key.
+func (w *walker) tag(operator string) (found string) {
+	w.t.Helper()
+	for _, l := range strings.Split(ok(w.t, filepath.Join(w.top, operator), "key", "list", "tides.example"), "\n") {
+		if f := strings.Fields(l); len(f) > 1 && f[1] == "single" {
+			found = f[0]
+		}
+	}
+	if found == "" {
+		w.t.Fatalf("%s has no key", operator)
+	}
+	return found
+}
+
+func (w *walker) walk(text string) {
+	w.t.Helper()
 	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		w.look()
 		where, command, isCommand := strings.Cut(line, "$ fencepost ")
 		switch {
 		case strings.HasPrefix(line, "# wait"):
-			time.Sleep(2 * walkTTL * time.Second)
+			w.wait()
 		case strings.HasPrefix(line, "#"):
 		case !isCommand:
-			t.Fatalf("%q is no command", line)
+			w.t.Fatalf("%q is no command", line)
 		case command == "serve":
-			serve(t, filepath.Join(top, where))
+			w.serve(where, "tides.example")
 		default:
 			words := strings.Fields(command)
-			for i, w := range words {
-				if tags[w] != "" {
-					words[i] = tags[w]
+			for i, word := range words {
+				if w.tags[word] != "" {
+					words[i] = w.tags[word]
 				}
 			}
-			ok(t, filepath.Join(top, where), words...)
+			ok(w.t, filepath.Join(w.top, where), append(words, w.clock.flag()...)...)
 			if strings.HasPrefix(command, "key new ") {
 				for _, n := range []string{"north", "south"} {
-					tags[strings.ToUpper(n)] = tag(n)
+					w.tags[strings.ToUpper(n)] = w.tag(n)
 				}
 			}
 		}

@@ -13,6 +13,7 @@ import (
 // `check --watch` looks again whenever a file is saved, also when an editor puts a
 // new file in the place of the old.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	cmd := exec.Command(program, "check", "--watch")
 	cmd.Dir = dir
@@ -62,6 +63,7 @@ func TestWatch(t *testing.T) {
 
 // The configuration is checked like zones are: position, kind of mistake, advice.
 func TestConfigurationMistakes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, c := range []struct {
 		text string

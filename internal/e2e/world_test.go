@@ -52,6 +52,7 @@ func playWorld(t *testing.T, program, dir, more string) {
 // The child exists and is served; the zone above has no NS of it. trace says where the way ends,
 // prints what is missing, and the command that adds it; which mends it.
 func TestTraceForgottenDelegation(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[fault]]\nkind = \"no-delegation\"\nzone = \"gauges.saltmarsh.example\"\n"+
 		"\n[[fault]]\nkind = \"refuses\"\nserver = \"ns.harbour.example\"\nzone = \"gauges.saltmarsh.example\"\n")
 	healthy := fp(t, dir, "trace", "www.saltmarsh.example")
@@ -87,6 +88,7 @@ func TestTraceForgottenDelegation(t *testing.T) {
 
 // The workspace of a world is written beside nothing that people wrote.
 func TestWorldKeepsWorkspaces(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	config := filepath.Join(dir, "fencepost.toml")
 	write(t, config, "# mine\n")
@@ -100,6 +102,7 @@ func TestWorldKeepsWorkspaces(t *testing.T) {
 
 // What an audience is to see is judged on its own file.
 func TestExpectAudience(t *testing.T) {
+	t.Parallel()
 	dir := estate(t)
 	ok(t, dir, "add", "saltmarsh.example", "www", "A", "198.51.100.80", clock)
 	ok(t, dir, "new", "saltmarsh.example", "--audience", "inside", "--network", "10.0.0.0/8", clock)
@@ -115,6 +118,7 @@ func TestExpectAudience(t *testing.T) {
 // The chain of trust, as text, JSON and pictures, in a healthy world and with a DS that was copied
 // from a former key.
 func TestChain(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[fault]]\nkind = \"old-ds\"\nzone = \"gauges.saltmarsh.example\"\n")
 	good := fp(t, dir, "chain", "cams.saltmarsh.example")
 	want(t, good, 0, "cams.saltmarsh.example A  secure", "trusted: root.key", "DS ", "of saltmarsh.example", "cams.saltmarsh.example CNAME cams.harbour.example.", "example, as above", "cams.harbour.example A 203.0.113.90", "(in 2")
@@ -161,6 +165,7 @@ func TestChain(t *testing.T) {
 
 // All servers of a zone side by side, and what resolvers hold while a change spreads.
 func TestAskAllAndSpread(t *testing.T) {
+	t.Parallel()
 	healthy := inWorld(t, "")
 	r := fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "all")
 	want(t, r, 0, "at 4 addresses", "A 198.51.100.80", "[2001:db8:b0a7::53]:53", "all say the same")
@@ -191,6 +196,7 @@ func TestAskAllAndSpread(t *testing.T) {
 // Expectations of a file, of servers and of what resolvers are told; what is recorded holds, and a
 // server that differs is found.
 func TestExpect(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[fault]]\nkind = \"differs\"\nzone = \"saltmarsh.example\"\nserver = \"ns.harbour.example\"\nrecords = \"mail A 198.51.100.99\"\n"+
 		"\n[[fault]]\nkind = \"no-tcp\"\nserver = \"ns.island.example\"\n")
 	config := filepath.Join(dir, "fencepost.toml")
@@ -230,6 +236,7 @@ func TestExpect(t *testing.T) {
 // All addresses of a zone's servers: one with other content under the same serial, one behind, one
 // without TCP; and waiting until all have a serial.
 func TestSecondariesOutside(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[fault]]\nkind = \"differs\"\nzone = \"saltmarsh.example\"\nserver = \"ns.harbour.example\"\naddress = \"203.0.113.53\"\nrecords = \"@ MX 10 elsewhere\"\n"+
 		"\n[[fault]]\nkind = \"no-tcp\"\nserver = \"ns1.saltmarsh.example\"\naddress = \"2001:db8:5a17::53\"\n"+
 		"\n[[fault]]\nkind = \"stale\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\nuntil = \"6s\"\n")
@@ -258,6 +265,7 @@ func TestSecondariesOutside(t *testing.T) {
 // A zone that is not handed over is read by asking: whole along its NSEC records, and else by usual
 // names, which is said.
 func TestPullByAsking(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "")
 	r := fp(t, dir, "pull", "saltmarsh.example", "--from", "198.51.100.53", "-o", "out.zone")
 	want(t, r, 0, "does not hand over", "along its NSEC records", "are all there are")
@@ -280,6 +288,7 @@ func TestPullByAsking(t *testing.T) {
 // Two providers compared before a move: alike and whole, by what is known where neither hands the
 // zone over, and with the DS in the advice where they sign with keys of their own.
 func TestDiffServersForMove(t *testing.T) {
+	t.Parallel()
 	dir := inWorld(t, "\n[[zone]]\nname = \"seals.example\"\nservers = [\"ns.harbour.example\", \"ns.island.example\"]\nrecords = '''\nwww A 203.0.113.5\nseal-watch-7 A 203.0.113.7\n'''\n"+
 		"\n[[fault]]\nkind = \"differs\"\nzone = \"seals.example\"\nserver = \"ns.island.example\"\nrecords = \"seal-watch-7 A 203.0.113.8\"\n"+
 		"\n[[fault]]\nkind = \"no-signatures\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\n"+

@@ -12,6 +12,7 @@ const clock = "--now=2026-11-23T09:00:00Z"
 
 // A new workspace checks clean, without anybody looking up what an apex needs.
 func TestInit(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ok(t, dir, "init", "ws", "--zone", "saltmarsh.example", "--ns", "ns1=198.51.100.53,2001:db8::53", "--ns", "ns2.example.net", "--contact", "ines.marsh@saltmarsh.example", clock)
 	ws := filepath.Join(dir, "ws")
@@ -80,6 +81,7 @@ func after(t *testing.T, args ...string) (removed, added []string) {
 
 // An edit touches the lines it must, and the serial.
 func TestEdits(t *testing.T) {
+	t.Parallel()
 	const oldSOA, newSOA = "@       SOA  ns1 hostmaster 2026112301 7200 900 1209600 300 ; one line", "@       SOA  ns1 hostmaster 2026112302 7200 900 1209600 300 ; one line"
 	for _, c := range []struct {
 		args           []string
@@ -108,6 +110,7 @@ func TestEdits(t *testing.T) {
 
 // What cannot be done changes nothing and says why.
 func TestRefusedEdits(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "saltmarsh.example.zone")
 	write(t, path, handKept)
 	for _, c := range []struct {
@@ -145,6 +148,7 @@ func TestRefusedEdits(t *testing.T) {
 
 // A file whose TTLs hang on the line before is not changed behind one's back.
 func TestInheritedTTL(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "x.example.zone")
 	text := "@ 3600 SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\na 60 A 192.0.2.1\nb A 192.0.2.2\n"
 	write(t, path, text)
@@ -155,6 +159,7 @@ func TestInheritedTTL(t *testing.T) {
 }
 
 func TestSerial(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "saltmarsh.example.zone")
 	write(t, path, handKept)
 	if got := ok(t, ".", "serial", path, clock); got != "2026112301\n" {
@@ -176,6 +181,7 @@ func TestSerial(t *testing.T) {
 
 // Links stay links and modes stay modes when a file is rewritten.
 func TestFileKeepsItsNature(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	real, link := filepath.Join(dir, "real.txt"), filepath.Join(dir, "saltmarsh.example.zone")
 	write(t, real, handKept)

@@ -33,7 +33,7 @@ func TestSlips(t *testing.T) {
 			}
 		}
 	}
-	const rounds = 15000
+	const rounds = 6000
 	r := rand.New(rand.NewPCG(9, 2026))
 	pick := func() string { return texts[r.IntN(len(texts))] }
 	for i, start := 0, time.Now(); i < rounds || time.Since(start) < *long; i++ {

@@ -128,9 +128,14 @@ func storeID(z *served) string { return "store " + z.id() }
 // before anyone is offered it (RFC 1995 §2). Where that fails, as on a full disk, it is
 // served all the same: what is valid now must not lapse. It is told, and tried again.
 func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info) {
-	if s.Store == nil {
-		return
+	if s.Store != nil {
+		s.keepOr(s.sched.plan, ctx, z, snap, meta, info)
 	}
+}
+
+// keepOr is keep that plans the next try by plan: the retry of one version does not put off that of
+// a newer one.
+func (s *Zones) keepOr(plan func(*served, lane, string, time.Time, func(context.Context)), ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info) {
 	err := s.put(ctx, z, z.next(snap, meta, info))
 	if err == nil {
 		return
@@ -139,9 +144,9 @@ func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta s
 	z.unstored = err.Error()
 	z.mu.Unlock()
 	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.String(), "serial", snap.Serial(), "error", err)
-	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
+	plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
 		if z.snap() == snap {
-			s.keep(ctx, z, snap, meta, info)
+			s.keepOr(s.sched.planNext, ctx, z, snap, meta, info)
 		}
 	})
 }
