@@ -74,7 +74,7 @@ func TestCache(t *testing.T) {
 	unsaved := map[string]bool{"unlist": true, "states in place": true, "ttl in place": true, "keys in place": true}
 	generate(t, open(true), signer.Single, "")
 	generate(t, open(false), signer.ZSK, "")
-	for i := range 600 {
+	for i := range 300 {
 		at := now.Add(time.Duration(i) * time.Minute)
 		ring := open(r.IntN(2) == 0)
 		for _, name := range names {

@@ -151,7 +151,7 @@ func TestUpdate(t *testing.T) {
 		keys := []signer.Key{newKey(t, rr.ED25519, signer.KSK), newKey(t, rr.ED25519, signer.ZSK)}
 		before := sample(t, 20)
 		signed := sign(t, before, keys, p)
-		for step := range 60 {
+		for step := range 40 {
 			var changes []zone.Content
 			for range 1 + r.IntN(3) {
 				c := zone.Content{Owner: dnsname.MustParse(names[r.IntN(len(names))] + ".example.")}
