@@ -44,7 +44,8 @@ type audiences struct {
 	views []*view // those of which there is any version
 	// nets are the networks: for each length that there is, the longest first, the views by address.
 	nets []netsOf
-	keys map[string]*view // by the names of the keys that audiences have with us
+	keys  map[string]*view     // by the names of the keys that audiences have with us
+	peers map[netip.Addr]*view // by the addresses of peers of audiences without keys
 }
 
 type netsOf struct {
@@ -100,12 +101,12 @@ func (a *audiences) longestFirst() {
 // addPeer lets a peer of an audience see what that sees: known by its key or, without one, by its
 // address.
 func (a *audiences) addPeer(p Peer, v *view) {
-	if p.Key == nil {
-		a.addNet(netip.PrefixFrom(p.Address.Addr().Unmap(), p.Address.Addr().Unmap().BitLen()), v)
-		return
-	}
 	if a.keys == nil {
-		a.keys = map[string]*view{}
+		a.keys, a.peers = map[string]*view{}, map[netip.Addr]*view{}
+	}
+	if p.Key == nil {
+		a.peers[p.Address.Addr().Unmap()] = v
+		return
 	}
 	a.keys[p.Key.Name.Key()] = v
 	for _, k := range p.Also {
@@ -124,7 +125,7 @@ func (a *audiences) addNet(n netip.Prefix, v *view) {
 	a.nets[i].views[n.Addr()] = v
 }
 
-// at is what somebody at an address sees; nil: what everyone does.
+// at is what somebody in a network sees; nil: what everyone does.
 func (a *audiences) at(from netip.Addr) *view {
 	from = from.Unmap()
 	for i := range a.nets {
@@ -169,13 +170,31 @@ func (v *view) Exact(name []byte) request.Zone {
 // SourceFor implements request.Zones.
 func (s *requests) SourceFor(from netip.Addr) answer.Source {
 	t := s.table.Load()
-	if v := t.views.at(from); v != nil {
-		return v
+	if len(t.views.views) > 0 {
+		if v := t.viewOf(from.Unmap(), nil); v != nil {
+			return v
+		}
 	}
 	if t.hidden && !t.friends.at[from.Unmap()] {
 		return t.public
 	}
 	return s
+}
+
+// viewOf is what somebody sees; nil: what everyone does. The key that a request was signed with
+// decides, where it is a peer's; then whose address it is, of peers that have no key; then the
+// network.
+func (t *table) viewOf(from netip.Addr, key *dnsname.Name) *view {
+	if key != nil {
+		k := key.Key()
+		if v := t.views.keys[k]; v != nil || t.friends.keys[k] {
+			return v
+		}
+	}
+	if v := t.views.peers[from]; v != nil || t.friends.at[from] {
+		return v
+	}
+	return t.views.at(from)
 }
 
 // friends are the peers of a table, each by its keys or, without one, by its address.
@@ -213,13 +232,10 @@ func (t *table) hide(s *Zones, cfg *Config) {
 // ViewFor implements request.Zones.
 func (s *requests) ViewFor(from netip.Addr, key *dnsname.Name) request.View {
 	t := s.table.Load()
-	if key != nil {
-		if v := t.views.keys[key.Key()]; v != nil {
+	if len(t.views.views) > 0 {
+		if v := t.viewOf(from.Unmap(), key); v != nil {
 			return v
 		}
-	}
-	if v := t.views.at(from); v != nil {
-		return v
 	}
 	if t.hidden && !t.friends.at[from.Unmap()] && !(key != nil && t.friends.keys[key.Key()]) {
 		return t.public
@@ -246,7 +262,7 @@ func (t *table) versions(name dnsname.Name) (out []*served) {
 // for a name; empty: everyone's.
 func (s *Zones) AudienceOf(from netip.Addr, name dnsname.Name) string {
 	t := s.table.Load()
-	v, z := t.views.at(from), t.find([]byte(name.Wire()), false)
+	v, z := t.viewOf(from.Unmap(), nil), t.find([]byte(name.Wire()), false)
 	if v == nil || z == nil {
 		return ""
 	}

@@ -65,6 +65,7 @@ func TestAudienceByNetwork(t *testing.T) {
 // their keys. Versions are stored apart, and each is changed by whom it is granted.
 func TestAudiences(t *testing.T) {
 	inside, all := &tsig.Key{Name: dnsname.MustParse("inside-key."), Algorithm: "hmac-sha256", Secret: []byte("i")}, &tsig.Key{Name: dnsname.MustParse("all-key."), Algorithm: "hmac-sha256", Secret: []byte("a")}
+	outside := &tsig.Key{Name: dnsname.MustParse("outside-key."), Algorithm: "hmac-sha256", Secret: []byte("o")}
 	b := dnsname.MustParse("b.")
 	load := func(name string, last byte) func(context.Context, Input) (Input, error) {
 		return (&source{snap: zoneVersion(name, 1, last)}).load
@@ -79,7 +80,8 @@ func TestAudiences(t *testing.T) {
 	cfg := &Config{
 		Audiences: []Audience{{Name: "inside", Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, {Name: "unused", Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.128/25")}}},
 		Zones: []Zone{
-			{Name: updated, Origin: &Files{Load: load("a.", 1)}, Updates: updates(holder, all)},
+			// Two of everyone's peers lie in the network of the audience.
+			{Name: updated, Origin: &Files{Load: load("a.", 1)}, Updates: updates(holder, all), SendTo: []Peer{{Name: "o", Address: netip.MustParseAddrPort("192.0.2.5:53"), Key: outside}, {Name: "p", Address: netip.MustParseAddrPort("192.0.2.6:53")}}},
 			{Name: updated, Audience: "inside", Origin: &Files{Load: load("a.", 2)}, Updates: updates(inside, all), SendTo: []Peer{{Name: "s", Address: netip.MustParseAddrPort("203.0.113.1:53"), Key: inside}, {Name: "t", Address: netip.MustParseAddrPort("203.0.113.2:53")}}},
 			{Name: b, Origin: &Files{Load: load("b.", 3)}},
 		},
@@ -97,6 +99,7 @@ func TestAudiences(t *testing.T) {
 		}{
 			{"192.0.2.77", nil, updated, 2}, {"192.0.2.200", nil, updated, 2}, {"198.51.100.1", nil, updated, 1}, {"192.0.2.77", nil, b, 3},
 			{"198.51.100.1", inside, updated, 2}, {"203.0.113.1", nil, updated, 1}, {"203.0.113.2", nil, updated, 2}, {"192.0.2.77", holder, updated, 2}, {"198.51.100.1", all, updated, 1},
+			{"192.0.2.5", outside, updated, 1}, {"192.0.2.5", nil, updated, 2}, {"192.0.2.77", outside, updated, 1}, {"192.0.2.6", nil, updated, 1}, {"192.0.2.6", inside, updated, 2}, {"203.0.113.2", outside, updated, 1},
 		} {
 			var key *dnsname.Name
 			if c.key != nil {
