@@ -15,6 +15,7 @@ import (
 type Catalog struct {
 	Zones       []string // patterns of names of zones here that it lists
 	MembersFrom []*Peer  // of one that is fetched: where the zones that it lists come from
+	MayList     []string // of one that is fetched: patterns of names of zones that it may list, and no others; none: any that touch no zone of the configuration
 }
 
 // Group is how members of catalogs are served that belong to it.
@@ -29,6 +30,7 @@ type rawCatalog struct {
 	SendTo      []string `toml:"send-to"`
 	FetchFrom   []string `toml:"fetch-from"`
 	MembersFrom []string `toml:"members-from"`
+	MayList     []string `toml:"may-list"`
 }
 
 type rawGroup struct {
@@ -80,24 +82,39 @@ func (p *checker) catalog(c *Config, n int, in rawCatalog) {
 	case len(in.FetchFrom) > 0 && len(in.Zones) > 0:
 		bad("zones", "leave out zones, or fetch-from", "the catalog %s is fetched, so what it lists is said there", name.Plain())
 	}
-	for _, pattern := range in.Zones {
-		if _, err := path.Match(pattern, ""); err != nil {
-			bad("zones", "* stands for anything", "%q is no pattern of names", pattern)
-			continue
+	patterns := func(key string, list []string) (out []string) {
+		for _, pattern := range list {
+			if _, err := path.Match(pattern, ""); err != nil {
+				bad(key, "* stands for anything", "%q is not a pattern of names", pattern)
+				continue
+			}
+			if pattern != "." {
+				pattern = strings.TrimSuffix(strings.ToLower(pattern), ".")
+			}
+			out = append(out, pattern)
 		}
-		z.Catalog.Zones = append(z.Catalog.Zones, strings.TrimSuffix(strings.ToLower(pattern), "."))
+		return out
 	}
+	z.Catalog.Zones, z.Catalog.MayList = patterns("zones", in.Zones), patterns("may-list", in.MayList)
 	c.Zones = append(c.Zones, z)
 	c.byName[name.Key()] = z
+}
+
+// FitsPattern reports whether a zone's name fits a pattern in small letters, without a final dot; * stands
+// for any octets, dots too. The root fits "." alone.
+func FitsPattern(pattern string, zone dnsname.Name) bool {
+	if zone == dnsname.Root {
+		return pattern == "."
+	}
+	plain := func(s string) string { return strings.ReplaceAll(s, "/", "|") } // which is an octet like others in names
+	fits, _ := path.Match(plain(pattern), plain(zone.Lower().Plain()))
+	return fits
 }
 
 // Listed are the zones that a catalog of this workspace lists, in the order of the configuration.
 func (c *Config) Listed(z *Zone) (out []catalog.Member) {
 	for _, m := range c.Zones {
-		lists := slices.ContainsFunc(z.Catalog.Zones, func(pattern string) bool {
-			fits, _ := path.Match(pattern, m.Name.Lower().Plain())
-			return fits
-		})
+		lists := slices.ContainsFunc(z.Catalog.Zones, func(pattern string) bool { return FitsPattern(pattern, m.Name) })
 		if m.Catalog != nil || !lists {
 			continue
 		}

@@ -58,6 +58,7 @@ var Sections = []Section{
 		{"send-to", `["harbour"]`, true, "peers that follow it"},
 		{"fetch-from", `["harbour"]`, true, "follow it here: what it lists is served, and comes and goes with it"},
 		{"members-from", `["harbour"]`, true, "where the zones come from that it lists; left out: as it does"},
+		{"may-list", `["*.dunes.example"]`, true, "zones it may list, and no others, even below or above those configured here"},
 	}},
 	{"[group.NAME]", "how zones are served that a catalog lists as of this group", []Setting{
 		{"send-to", `["harbour"]`, true, "peers that are told of changes and may transfer them"},

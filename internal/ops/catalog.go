@@ -3,8 +3,10 @@ package ops
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"fencepost/catalog"
+	"fencepost/dnsname"
 	"fencepost/internal/edit"
 	"fencepost/server/zonestate"
 	"fencepost/workspace"
@@ -25,9 +27,22 @@ func catalogOf(c *workspace.Config, z *workspace.Zone) *zonestate.Files {
 	}
 }
 
+// mayList are the zones that a catalog may list, by patterns; none: it is not said.
+func mayList(patterns []string) func(dnsname.Name) zonestate.Permission {
+	if len(patterns) == 0 {
+		return nil
+	}
+	return func(zone dnsname.Name) zonestate.Permission {
+		if slices.ContainsFunc(patterns, func(p string) bool { return workspace.FitsPattern(p, zone) }) {
+			return zonestate.Granted
+		}
+		return zonestate.NotGranted
+	}
+}
+
 // followed is a catalog whose zones are served as it says, and as their groups do.
 func followed(c *workspace.Config, z *workspace.Zone) zonestate.Catalog {
-	return zonestate.Catalog{Zone: z.Name, Member: func(m catalog.Member) zonestate.Zone {
+	return zonestate.Catalog{Zone: z.Name, May: mayList(z.Catalog.MayList), Member: func(m catalog.Member) zonestate.Zone {
 		out := zonestate.Zone{Name: m.Zone}
 		check := workspace.DigestNever
 		for _, name := range m.Groups {

@@ -16,6 +16,70 @@ type Catalog struct {
 	Zone dnsname.Name
 	// Member is how a zone that it lists is served.
 	Member func(m catalog.Member) Zone
+	// May says whether the configuration lets it list a zone; nil is NotLimited.
+	May func(zone dnsname.Name) Permission
+}
+
+// Permission is what the configuration says of a zone that a catalog lists.
+type Permission uint8
+
+// The permissions.
+const (
+	NotLimited Permission = iota // nothing is said of what the catalog may list
+	Granted                      // it may list the zone, also in the tree of a zone that is configured here
+	NotGranted
+)
+
+func (c *Catalog) permission(zone dnsname.Name) Permission {
+	if c == nil || c.May == nil {
+		return NotLimited
+	}
+	return c.May(zone)
+}
+
+// configuredTree is the zones that are configured, but for catalogs, and the names above them.
+type configuredTree struct{ zones, above map[string]dnsname.Name }
+
+func treeOf(cfg *Config) configuredTree {
+	t := configuredTree{map[string]dnsname.Name{}, map[string]dnsname.Name{}}
+	for i := range cfg.Zones {
+		name := cfg.Zones[i].Name
+		if t.zones[name.Key()] = name; cfg.Zones[i].Lists {
+			continue
+		}
+		for up := name; up.Labels() > 0; {
+			up = up.Parent()
+			t.above[up.Key()] = name
+		}
+	}
+	return t
+}
+
+// refuse says why a catalog may not have a zone: what is configured here is not its to change, nor is
+// what lies below or above that. Empty: it may.
+func (t *configuredTree) refuse(may Permission, zone dnsname.Name) string {
+	if _, there := t.zones[zone.Key()]; there {
+		return "is configured here in another way"
+	}
+	switch may {
+	case Granted:
+		return ""
+	case NotGranted:
+		return "is not one of those that the catalog may list (may-list)"
+	}
+	if zone == dnsname.Root {
+		return "is the root; a catalog may list it only where may-list says so"
+	}
+	if below, there := t.above[zone.Key()]; there {
+		return fmt.Sprintf("lies above %s, which is configured here; to let the catalog have it: may-list", below.Plain())
+	}
+	for up := zone; up.Labels() > 0; {
+		up = up.Parent()
+		if over, there := t.zones[up.Key()]; there {
+			return fmt.Sprintf("lies below %s, which is configured here; to let the catalog have it: may-list", over.Plain())
+		}
+	}
+	return ""
 }
 
 // catalogs is what came of the catalogs. Zones.mu guards it.
@@ -59,11 +123,14 @@ func (s *Zones) readCatalogs(cfg *Config) (owned map[string]catalog.Owned, notes
 			notes[key] = why
 		}
 	}
-	configured := map[string]bool{}
-	for i := range cfg.Zones {
-		configured[cfg.Zones[i].Name.Key()] = true
+	tree, catalogs := treeOf(cfg), map[string]*Catalog{}
+	for i := range cfg.Catalogs {
+		catalogs[cfg.Catalogs[i].Zone.Key()] = &cfg.Catalogs[i]
 	}
-	owned, clashes := catalog.Settle(list, c.owned, func(n dnsname.Name) bool { return configured[n.Key()] })
+	may := func(from, zone dnsname.Name) Permission { return catalogs[from.Key()].permission(zone) }
+	owned, clashes := catalog.Settle(list, c.owned,
+		func(from, zone dnsname.Name) string { return tree.refuse(may(from, zone), zone) },
+		func(from, zone dnsname.Name) bool { return may(from, zone) == Granted })
 	const most = 3 // that are named
 	count := map[string]int{}
 	for _, clash := range clashes {

@@ -137,6 +137,51 @@ func TestCatalogs(t *testing.T) {
 	c.want("without the second catalog", "c1, own")
 }
 
+// What a catalog lists below or above a configured zone is kept out, as is the root, but where the
+// configuration lets it; what it lets alone counts, where it says so.
+func TestCatalogTree(t *testing.T) {
+	const listed = "a. b. www.own. x.www.own. . c. deep.c1."
+	for _, c := range []struct {
+		may  string // names that the configuration grants; empty: it says nothing
+		want string
+	}{
+		{"", "a. b. c."}, {"www.own. a.", "a. www.own."}, {". b.", ". b."},
+	} {
+		s := newConsumer(t, store.InMemory(), "c1.")
+		if c.may != "" {
+			s.cfg.Catalogs[0].May = func(n dnsname.Name) Permission {
+				if slices.Contains(strings.Fields(c.may), n.String()) {
+					return Granted
+				}
+				return NotGranted
+			}
+			s.Apply(t.Context(), s.cfg, "")
+		}
+		s.takes(s.lists("c1.", 1, strings.Fields(listed)...))
+		var got []string
+		told := ""
+		for _, st := range s.Status().Zones {
+			if st.Catalog != "" {
+				got = append(got, st.Zone)
+			}
+			told += st.Clashes
+		}
+		slices.Sort(got)
+		want := strings.Fields(c.want)
+		slices.Sort(want)
+		if !slices.Equal(got, want) || !strings.Contains(told, "kept out: ") || c.may == "" && !strings.Contains(told, "www.own lies below own, which is configured here") {
+			t.Errorf("with may-list %q: %v are served, want %v; told is %q", c.may, got, want, told)
+		}
+	}
+	// A configured zone below one of a catalog's comes later: the catalog's goes.
+	s := newConsumer(t, store.InMemory(), "c1.")
+	s.takes(s.lists("c1.", 1, "example."))
+	s.want("a member", "c1, example of c1, own")
+	s.cfg.Zones = append(s.cfg.Zones, Zone{Name: dnsname.MustParse("tides.example."), Origin: &Files{Load: (&source{snap: zoneVersion("tides.example.", 1, 1)}).load}})
+	s.Apply(t.Context(), s.cfg, "")
+	s.want("and a configured zone below", "c1 (kept out: example lies above tides.example, which is configured here; to let the catalog have it: may-list), own, tides.example")
+}
+
 // A thousand zones come at once, and go; the others are not touched.
 func TestCatalogOfMany(t *testing.T) {
 	c := newConsumer(t, store.InMemory(), "c1.")
