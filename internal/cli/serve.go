@@ -94,7 +94,7 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	defer others.Wait()
 	defer cancel()
 	others.Go(func() {
-		control.Serve(ctx, l, control.Errors{Kinds: ops.ControlKinds, Explain: ui.Explain}, commands(sv))
+		control.Serve(ctx, l, control.Errors{Kinds: ops.ControlKinds, Explain: ui.Explain}, sv.Known, commands(sv))
 	})
 	others.Go(func() { reloadOnSignal(ctx, hup, sv, slog.New(handler)) })
 	return sv.Run(ctx, func(st server.Start) {

@@ -117,7 +117,7 @@ func (c Client) send(ctx context.Context, r Request) (*http.Response, error) {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case errors.Is(err, io.EOF):
-		return nil, errors.New("the server ended the connection without an answer")
+		return nil, errors.New("the server ended the connection without an answer; if you run many commands at once, try again in a moment")
 	}
 	return nil, errors.Unwrap(err) // without the URL, which says nothing
 }

@@ -37,9 +37,17 @@ func Caller(ctx context.Context) string {
 }
 
 func withCaller(ctx context.Context, conn net.Conn) context.Context {
+	if c, ok := conn.(*placed); ok && c.id != nil {
+		return context.WithValue(ctx, callerKey{}, c.id)
+	}
+	return ctx
+}
+
+// identityOf is who is at the other end of a connection; nil where the system does not say.
+func identityOf(conn net.Conn) *Identity {
 	uid, gid, ok := peerUser(conn)
 	if !ok {
-		return ctx
+		return nil
 	}
 	id := &Identity{UID: uid, Name: "user " + strconv.Itoa(uid)}
 	groups := []string{strconv.Itoa(gid)}
@@ -48,7 +56,7 @@ func withCaller(ctx context.Context, conn net.Conn) context.Context {
 		id.Account, id.Name = u.Username, u.Username
 	}
 	if id.Owner() {
-		return context.WithValue(ctx, callerKey{}, id)
+		return id
 	}
 	if err == nil {
 		more, _ := u.GroupIds() // none where they cannot be looked up
@@ -60,5 +68,5 @@ func withCaller(ctx context.Context, conn net.Conn) context.Context {
 			id.Groups = append(id.Groups, named.Name)
 		}
 	}
-	return context.WithValue(ctx, callerKey{}, id)
+	return id
 }

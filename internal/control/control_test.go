@@ -31,7 +31,7 @@ func start(t *testing.T, path string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {
-		control.Serve(ctx, l, control.Errors{Kinds: kinds}, func(ctx context.Context, r control.Request) (any, error) {
+		control.Serve(ctx, l, control.Errors{Kinds: kinds}, nil, func(ctx context.Context, r control.Request) (any, error) {
 			switch r.Command {
 			case "fail":
 				return nil, errors.New("it does not work")

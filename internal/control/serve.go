@@ -70,7 +70,6 @@ type Text func(io.Writer) error
 const (
 	maxRequest  = 1 << 20
 	headerLimit = 5 * time.Second
-	maxCommands = 64 // at one time
 	grace       = 2 * time.Second
 )
 
@@ -78,23 +77,14 @@ const (
 type Handler func(ctx context.Context, r Request) (any, error)
 
 // Serve answers commands until ctx is done, and returns when the last is answered, or a
-// moment later.
-func Serve(ctx context.Context, l net.Listener, errs Errors, h Handler) {
-	places := make(chan struct{}, maxCommands)
+// moment later. known tells whether the configuration lets somebody do anything; see places.
+func Serve(ctx context.Context, l net.Listener, errs Errors, known func(*Identity) bool, h Handler) {
 	s := &http.Server{
 		ReadHeaderTimeout: headerLimit,
 		ReadTimeout:       headerLimit,
 		BaseContext:       func(net.Listener) context.Context { return ctx },
 		ConnContext:       withCaller,
-		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			select {
-			case places <- struct{}{}:
-				defer func() { <-places }()
-				answer(w, r, errs, h)
-			default:
-				fail(w, http.StatusServiceUnavailable, Failure{Text: "the server carries out as many commands as it may at one time: try again in a moment"})
-			}
-		}),
+		Handler:           http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { answer(w, r, errs, h) }),
 	}
 	done := make(chan struct{})
 	go func() {
@@ -106,7 +96,7 @@ func Serve(ctx context.Context, l net.Listener, errs Errors, h Handler) {
 			_ = s.Close()
 		}
 	}()
-	_ = s.Serve(l) // it ends with the context
+	_ = s.Serve(&places{Listener: l, known: known}) // it ends with the context
 	<-done
 }
 

@@ -1,8 +1,12 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,6 +26,54 @@ func as(t *testing.T, uid uint32, bin, dir string, args ...string) result {
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	_ = cmd.Run() // the status tells
 	return result{out.String(), errOut.String(), cmd.ProcessState.ExitCode()}
+}
+
+// floodSocket, in the environment, has this program hold connections to a socket instead of testing.
+const floodSocket = "FENCEPOST_E2E_FLOOD"
+
+// holdHalves opens many connections, sends the half of a request over each, and holds them until its
+// standard input ends.
+func holdHalves(path string) int {
+	for range 100 {
+		conn, err := net.Dial("unix", path)
+		if err != nil {
+			break
+		}
+		defer conn.Close()
+		_, _ = io.WriteString(conn, "POST /v1/status HTTP/1.1\r\nHost: fencepost\r\nContent-Length: 100\r\n\r\n{")
+	}
+	fmt.Println("held")
+	_, _ = io.Copy(io.Discard, os.Stdin)
+	return 0
+}
+
+// holdAs has another user of the machine hold connections to a socket.
+func holdAs(t *testing.T, uid uint32, dir, path string) (stop func()) {
+	t.Helper()
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(self)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bin := filepath.Join(dir, "flood")
+	if err := os.WriteFile(bin, text, 0o755); err != nil && !errors.Is(err, syscall.ETXTBSY) {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(bin)
+	cmd.Dir, cmd.Env = dir, []string{floodSocket + "=" + path}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}
+	in, err1 := cmd.StdinPipe()
+	out, err2 := cmd.StdoutPipe()
+	if err := errors.Join(err1, err2, cmd.Start()); err != nil {
+		t.Fatal(err)
+	}
+	if line, err := bufio.NewReader(out).ReadString('\n'); line != "held\n" {
+		t.Fatalf("%q, %v", line, err)
+	}
+	return func() { in.Close(); _ = cmd.Wait() }
 }
 
 // Two people with different rights, and one without any, have the running server do things; what they
@@ -98,6 +150,15 @@ may   = ["roll", "sign"]
 		if r.status != c.status || !strings.Contains(r.out+r.err, c.says) {
 			t.Errorf("%d: %s: status %d\n%s%s\nwant %d and %q", c.uid, c.args, r.status, r.out, r.err, c.status, c.says)
 		}
+	}
+	// Who sends requests by halves locks nobody out, whether they may do something or not.
+	for _, uid := range []uint32{ines, other} {
+		stop := holdAs(t, uid, top, filepath.Join(dir, "state", "control.sock"))
+		want(t, fp(t, dir, "status"), 0, "tides.example")
+		if r := as(t, bram, bin, dir, "status"); r.status != 0 {
+			t.Errorf("while %d holds connections: %s", uid, r.err)
+		}
+		stop()
 	}
 	// Whoever may have files read again, or change records by messages, cannot say what the files
 	// hold: not from a copy of the workspace, whose edits are another zone's; nor can the owner.

@@ -25,6 +25,13 @@ var commandRights = map[string][]workspace.Right{
 	"keys": {workspace.MaySign}, "roll": {workspace.MayRoll}, "pending": {}, "fold": {workspace.MayChange}, "update": {workspace.MayChange},
 }
 
+// Known reports whether the configuration lets somebody do anything.
+func (sv *Service) Known(who *control.Identity) bool {
+	return sv.Config().Allows(namesOf(who), who.Groups, dnsname.Name{})
+}
+
+func namesOf(who *control.Identity) []string { return []string{who.Name, strconv.Itoa(who.UID)} }
+
 // Allow is nil where whoever gave a command may: whoever the server runs as, and those whom the
 // configuration allows it. Where the system does not say who it is, only the owner reaches the socket.
 func (sv *Service) Allow(ctx context.Context, command string, zone dnsname.Name, args json.RawMessage) error {
@@ -36,8 +43,7 @@ func (sv *Service) Allow(ctx context.Context, command string, zone dnsname.Name,
 		command = "fold"
 	}
 	rights, known := commandRights[command]
-	names := []string{who.Name, strconv.Itoa(who.UID)}
-	if known && sv.Config().Allows(names, who.Groups, zone, rights...) {
+	if known && sv.Config().Allows(namesOf(who), who.Groups, zone, rights...) {
 		return nil
 	}
 	if !known || len(rights) == 0 {
