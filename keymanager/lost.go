@@ -150,8 +150,8 @@ func (s *Manager) heardOfDS(ring *keyring.Ring, o *observed, z *zone.Snapshot, n
 	if o.ttl > 0 {
 		ring.TTLs.DS = ring.TTLs.DS.Note(o.ttl, now, expireOf(z))
 	}
-	if ring.Roll.Unseen() && ring.Roll.NoteParent(o.looks, now) {
-		s.tell([]string{"the parent has the DS of the keys in use"})
+	if (ring.Roll.Unseen() || ring.Roll.Lingers()) && ring.Roll.NoteParent(o.looks, now) {
+		s.tell([]string{"the parent has the DS of the keys in use, and no other"})
 	}
 	s.noteParent(ring, o.looks, o.rejects, now)
 }

@@ -77,7 +77,8 @@ func (r *KeySet) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
 		if err := r.MayRetire(k, ds); err != nil {
 			return err
 		}
-	} else if err := r.named(k, ds); err != nil {
+	}
+	if err := r.named(k, ds); err != nil { // whoever signs with it, and whatever became of it here
 		return err
 	}
 	if at, ok := k.Since[Revoked]; ok && k.Revoked {
@@ -94,10 +95,26 @@ func (r *KeySet) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
 			return &RefusedError{Breaks: fmt.Sprintf("caches hold signatures of key %d, which was retired on %s: resolvers that fetch the keys anew would reject them", k.Tag, at.UTC().Format("2006-01-02 15:04 UTC")), Safe: safe}
 		}
 	}
-	if !k.Gone.IsZero() {
-		if safe := t.after(dsInCache, k.Gone); now.Before(safe) {
+	if gone, named := k.dsGone(now); named {
+		if safe := t.after(dsInCache, gone); now.Before(safe) {
 			return &RefusedError{Breaks: fmt.Sprintf("caches hold the parent's old DS, which names key %d", k.Tag), Safe: safe}
 		}
 	}
 	return nil
+}
+
+// dsGone is since when the parent has no DS of a key that it is not seen to have now; named is false
+// for one that it never had as far as is known. Where the parent was not looked at in between, it may
+// be gone only just now.
+func (k *Key) dsGone(now time.Time) (since time.Time, named bool) {
+	retired, given := k.Since[Retired]
+	switch {
+	case !k.Gone.IsZero():
+		return k.Gone, true
+	case !k.Seen.IsZero():
+		return now, true
+	case k.Foreign && given && k.entryPoint():
+		return retired, true
+	}
+	return now, false
 }

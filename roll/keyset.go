@@ -303,6 +303,12 @@ func (r *KeySet) Unseen() bool {
 	return slices.ContainsFunc(r.Keys, func(k *Key) bool { return k.DS && k.Seen.IsZero() })
 }
 
+// Lingers reports whether the parent was seen to have the DS of a key, is to have it no more, and has not
+// been seen without it.
+func (r *KeySet) Lingers() bool {
+	return slices.ContainsFunc(r.Keys, func(k *Key) bool { return !k.DS && !k.Seen.IsZero() && k.Gone.IsZero() })
+}
+
 // NoteParent takes note of looks at all servers of the parent outside rollovers, and
 // reports whether they show just what is wanted.
 func (r *KeySet) NoteParent(looks []Observation, now time.Time) bool {

@@ -235,6 +235,18 @@ func TestGuards(t *testing.T) {
 	if !foreign.Publish {
 		t.Error("the key of another operator left with the wish for its DS")
 	}
+	late := at.Add(100 * time.Hour)
+	refused("a retired one that the parent still names", both.MayRemove(foreign, late, &yes, fixed()), "parent's DS names key 5", time.Time{})
+	refused("a retired one, soon", both.MayRemove(foreign, at.Add(time.Hour), &no, fixed()), "caches hold", at.Add(3*time.Hour))
+	if err := both.MayRemove(foreign, late, &no, fixed()); err != nil {
+		t.Errorf("a retired one that the parent never named: %v", err)
+	}
+	foreign.Seen = at
+	refused("a retired one that the parent named when it was last looked at", both.MayRemove(foreign, late, &no, fixed()), "caches hold the parent's old DS", late.Add(3*time.Hour))
+	foreign.Gone = at.Add(time.Hour)
+	if err := both.MayRemove(foreign, late, &no, fixed()); err != nil {
+		t.Errorf("a retired one whose DS has gone: %v", err)
+	}
 	ksk.Seen = time.Time{}
 	gone := key(6, rr.ED25519, signer.KSK)
 	gone.Publish, gone.SignKeys, gone.Revoked, gone.State, gone.Since = true, true, true, roll.Revoked, map[roll.State]time.Time{roll.Revoked: at}

@@ -219,12 +219,14 @@ func (w *walker) serve(where, zone string) {
 	w.servers = append(w.servers, server{d.dir, zone})
 }
 
-// wait lets twice the TTL pass.
+// wait lets twice the TTL pass: servers look around in the middle of it, as they do each hour.
 func (w *walker) wait() {
 	w.t.Helper()
-	w.clock.at.Add(2 * walkTTL)
-	for _, s := range w.servers {
-		ok(w.t, s.dir, append([]string{"roll", "step", s.zone}, w.clock.flag()...)...)
+	for range 2 {
+		w.clock.at.Add(walkTTL)
+		for _, s := range w.servers {
+			ok(w.t, s.dir, append([]string{"roll", "step", s.zone}, w.clock.flag()...)...)
+		}
 	}
 }
 
