@@ -43,6 +43,9 @@ type Zone struct {
 	Policy  *Policy
 	Servers []resolve.Server // those that have to be seen in step, beside our own
 	Parent  []resolve.Server // servers of the zone above; empty: they are looked for
+	// Signers sign the zone too, each with keys of its own (RFC 8901). What they serve has serials and
+	// signatures of its own: what counts is whether their DNSKEY and CDS sets have our keys.
+	Signers []resolve.Server
 	// Mark tells policies apart for Prints.
 	Mark string
 }

@@ -3,6 +3,7 @@ package keymanager
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"fencepost/keyring"
@@ -18,6 +19,7 @@ type observed struct {
 	of      string // the step of a rollover that it is about, see stepOf; empty: there was none
 	looks   []roll.Observation
 	ttl     uint32 // of the parent's DS; 0: not seen
+	keysTTL uint32 // the longest of the DNSKEY sets of other signers; 0: there are none, or it was not seen
 	rejects bool   // a server of the parent has only DS that fit no key
 	parent  bool   // the parent was asked outside of rollovers
 }
@@ -47,6 +49,8 @@ func (s *Manager) Observe(ctx context.Context) (any, error) {
 			parents = s.parents(ctx)
 		}
 		o.looks, o.ttl = w.looks(ctx, s.Servers, parents)
+		others, keysTTL := w.looksAtSigners(ctx, s.Signers, ring.Roll.NeedsParent())
+		o.looks, o.keysTTL = append(o.looks, others...), keysTTL
 	case watchesDS(ring):
 		o.parent = true
 		o.looks, o.ttl = w.looks(ctx, nil, s.parents(ctx))
@@ -109,6 +113,9 @@ func (s *Manager) advance(ring *keyring.Ring, o *observed, z *zone.Snapshot, now
 		}
 	}
 	t := s.Policy.Timing(ring)
+	if looks != nil && o.keysTTL > 0 { // caches may have the keys from them
+		t.Keys = append(slices.Clone(t.Keys), roll.TTL{Seconds: o.keysTTL})
+	}
 	out := ring.Roll.Advance(now, looks, &t)
 	if step != "" && looks == nil && !out.Resign {
 		out.Again = now.Add(lookSoon)

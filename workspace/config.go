@@ -93,6 +93,8 @@ type Zone struct {
 	Digest  Digest  // what is asked of the ZONEMD records of what is fetched
 	WaitFor []*Peer // servers that have to be seen in step before a rollover goes on; nil: SendTo; empty: none
 	Parent  []*Peer // servers of the parent zone
+	// OtherSigners sign the zone too, each with keys of its own (RFC 8901).
+	OtherSigners []*Peer
 	Takes   Takes   // what whoever runs the parent supports
 	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
 	FollowChildren bool
@@ -189,6 +191,7 @@ type raw struct {
 		Audiences []string `toml:"audiences"`
 		WaitFor   []string `toml:"wait-for"`
 		Parent    []string `toml:"parent"`
+		Signers   []string `toml:"other-signers"`
 		Takes     string   `toml:"parent-takes"`
 		Follow    bool     `toml:"follow-children"`
 	} `toml:"zone"`
@@ -456,6 +459,10 @@ func (p *checker) zones(c *Config, r *raw) {
 		}
 		p.keep(i, z, in.Keep)
 		z.Parent = p.references(c, i, "parent", in.Parent)
+		z.OtherSigners = p.references(c, i, "other-signers", in.Signers)
+		if len(z.OtherSigners) > 0 && z.Sign == nil {
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "other-signers"), "%s is not signed here, so nobody signs it besides", name.Plain()).Suggest("give it a policy with sign, or leave other-signers out"))
+		}
 		if z.Takes, err = ParseTakes(in.Takes); err != nil {
 			p.diags.Add(RuleBadValue.At(p.place(header, i, "parent-takes"), "%v", err))
 		}

@@ -150,7 +150,7 @@ func TestTwoOperators(t *testing.T) {
 	}
 	write(t, filepath.Join(top, "registry", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [%q]\n[policy.standard]\ndnskey-ttl = %d\n[address-override]\n\"ns.north.example\" = %q\n\"ns.south.example\" = %q\n[[zone]]\nname = \"example\"\nsign = \"standard\"\n", at["registry"], walkTTL, at["north"], at["south"]))
 	write(t, filepath.Join(top, "registry", "zones", "example.zone"), fmt.Sprintf("$TTL %d\n@ SOA ns.other. h.other. 1 5400 1200 1209600 %[1]d\n@ NS ns.other.\n@ NS ns2.other.\ntides NS ns.north.example.\nns.north A 192.0.2.1\nns.south A 192.0.2.2\n", walkTTL))
-	w := &walker{t: t, top: top, tags: map[string]string{}}
+	w := &walker{t: t, top: top, at: at, tags: map[string]string{}}
 	w.clock.at.Store(time.Date(2026, 11, 29, 9, 0, 0, 0, time.UTC).Unix())
 	w.serve("north", "tides.example")
 	w.serve("registry", "example")
@@ -193,7 +193,7 @@ func TestTwoOperators(t *testing.T) {
 	if r.both < 50 || r.asked < 500 {
 		t.Errorf("%d answers were validated, %d with the keys of the other operator: too few to tell anything", r.asked, r.both)
 	}
-	if ds, err := r.ask(at["registry"], dnsname.MustParse("tides.example."), rr.TypeDS); err != nil || strings.Count(fmt.Sprint(ds), " DS ")+strings.Count(fmt.Sprint(ds), "\tDS\t") != 1 {
+	if ds, err := r.ask(at["registry"], dnsname.MustParse("tides.example."), rr.TypeDS); err != nil || strings.Count(fmt.Sprint(ds), " DS ")+strings.Count(fmt.Sprint(ds), "\tDS\t") != 1 || !strings.Contains(fmt.Sprint(ds), w.tags["SOUTH2"]+" 13 ") {
 		t.Errorf("the registry has %v (%v)", ds, err)
 	}
 }
@@ -204,19 +204,23 @@ type walker struct {
 	top     string
 	clock   walkClock
 	servers []server
+	at      map[string]netip.AddrPort
 	tags    map[string]string // of the operators' keys, by what stands for them
 	look    func()            // is called between the lines
 }
 
 // server is a running one with the zone by which its clock is set.
-type server struct{ dir, zone string }
+type server struct {
+	dir, zone string
+	stop      func()
+}
 
 func (w *walker) serve(where, zone string) {
 	w.t.Helper()
 	d := &daemon{t: w.t, dir: filepath.Join(w.top, where), log: filepath.Join(w.t.TempDir(), "log"), args: w.clock.flag()}
 	d.start()
 	w.t.Cleanup(d.stop)
-	w.servers = append(w.servers, server{d.dir, zone})
+	w.servers = append(w.servers, server{d.dir, zone, d.stop})
 }
 
 // wait lets twice the TTL pass: servers look around in the middle of it, as they do each hour.
@@ -230,18 +234,45 @@ func (w *walker) wait() {
 	}
 }
 
-// tag is that of the operator's own key.
+// tag is that of the operator's own key that was made last.
 func (w *walker) tag(operator string) (found string) {
 	w.t.Helper()
-	for _, l := range strings.Split(ok(w.t, filepath.Join(w.top, operator), "key", "list", "tides.example"), "\n") {
-		if f := strings.Fields(l); len(f) > 1 && f[1] == "single" {
-			found = f[0]
+	for _, k := range object(w.t, ok(w.t, filepath.Join(w.top, operator), "key", "list", "tides.example", "--format", "json"))["keys"].([]any) {
+		if k := k.(map[string]any); k["foreign"] != true {
+			found = fmt.Sprint(k["key_tag"])
 		}
 	}
 	if found == "" {
 		w.t.Fatalf("%s has no key", operator)
 	}
 	return found
+}
+
+// nameOthers enters each operator at the other.
+func (w *walker) nameOthers() {
+	w.t.Helper()
+	for n, other := range map[string]string{"north": "south", "south": "north"} {
+		config := filepath.Join(w.top, n, "fencepost.toml")
+		text := read(w.t, config)
+		text = strings.Replace(text, "[[zone]]\nname = \"tides.example\"\n", fmt.Sprintf("[peer.%s]\naddress = %q\n[[zone]]\nname = \"tides.example\"\nother-signers = [%[1]q]\n", other, w.at[other]), 1)
+		write(w.t, config, text)
+	}
+}
+
+// waitsForTheOther lets time pass in which the other operator does nothing: the rollover that has begun
+// waits, and says for what.
+func (w *walker) waitsForTheOther(operator string) {
+	w.t.Helper()
+	w.look()
+	w.wait()
+	w.wait()
+	dir := filepath.Join(w.top, operator)
+	o := object(w.t, ok(w.t, dir, append([]string{"roll", "tides.example", "--format", "json"}, w.clock.flag()...)...))
+	said := fmt.Sprint(o["servers"])
+	if o["state"] != "rolling" || !strings.Contains(said, "another signer") || !strings.Contains(said, "does not have key "+w.tags[strings.ToUpper(operator)+"2"]) {
+		w.t.Errorf("%s's rollover, of which the other operator knows nothing: %s, %s", operator, o["state"], said)
+	}
+	want(w.t, fp(w.t, dir, append([]string{"roll", "start", "tides.example", "--emergency"}, w.clock.flag()...)...), 2, "another signer serves tides.example too")
 }
 
 func (w *walker) walk(text string) {
@@ -252,6 +283,11 @@ func (w *walker) walk(text string) {
 		switch {
 		case strings.HasPrefix(line, "# wait"):
 			w.wait()
+		case strings.HasPrefix(line, "# Each names the other"):
+			w.nameOthers()
+		case strings.HasPrefix(line, "# North stops"):
+			w.servers[0].stop()
+			w.servers = w.servers[1:]
 		case strings.HasPrefix(line, "#"):
 		case !isCommand:
 			w.t.Fatalf("%q is no command", line)
@@ -265,10 +301,14 @@ func (w *walker) walk(text string) {
 				}
 			}
 			ok(w.t, filepath.Join(w.top, where), append(words, w.clock.flag()...)...)
-			if strings.HasPrefix(command, "key new ") {
+			switch {
+			case strings.HasPrefix(command, "key new "):
 				for _, n := range []string{"north", "south"} {
 					w.tags[strings.ToUpper(n)] = w.tag(n)
 				}
+			case strings.HasPrefix(command, "roll start "):
+				w.tags[strings.ToUpper(where)+"2"] = w.tag(where)
+				w.waitsForTheOther(where)
 			}
 		}
 	}

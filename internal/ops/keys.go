@@ -16,6 +16,7 @@ import (
 	"fencepost/internal/edit"
 	"fencepost/keymanager"
 	"fencepost/keyring"
+	"fencepost/resolve"
 	"fencepost/roll"
 	"fencepost/rr"
 	"fencepost/signer"
@@ -378,6 +379,12 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 		act = func() error { e.Retire(now); return nil }
 	case "delete":
 		refused = ring.Roll.MayRemove(e.Key, now, ds, &t)
+		if refused == nil && e.Foreign {
+			if who := keymanager.NewObserver(a.Net, ring.Zone, nil).StillUsed(ctx, a.otherSigners(ring.Zone), e.Public); who != "" {
+				refused = &roll.RefusedError{Breaks: fmt.Sprintf("%s still has key %d in its DNSKEY set: resolvers that have the keys from here would reject what it signs", who, e.Tag),
+					Until: "it is safe when that signer has removed the key, or serves the zone no more"}
+			}
+		}
 		act = func() error { return ring.Delete(e) }
 	}
 	if r := ring.Roll.Roll; r != nil && slices.Contains(append(slices.Clone(r.Old), r.New...), e.Tag) {
@@ -400,6 +407,16 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 		out.Warnings = append(out.Warnings, "FORCED, although "+refused.Error())
 	}
 	return act()
+}
+
+// otherSigners are those who sign a zone too.
+func (a *App) otherSigners(zone dnsname.Name) []resolve.Server {
+	if c, err := a.Config(); err == nil {
+		if z := c.Find(zone); z != nil {
+			return askable(z.OtherSigners)
+		}
+	}
+	return nil
 }
 
 // timingOf are the waits for a zone's keys, with the policy if there is one.

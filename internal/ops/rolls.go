@@ -221,6 +221,9 @@ func (a *App) changeRoll(ring *keyring.Ring, c *RollChange) error {
 	if err != nil {
 		return err
 	}
+	if kind.Emergency() && len(a.otherSigners(ring.Zone)) > 0 {
+		return edit.Usage("another signer serves %[1]s too (other-signers): what a new key signs would be rejected by resolvers that have the other signer's keys, until it has the new key as well. Replace the key step by step: fencepost roll start %[1]s", ring.Zone.Plain())
+	}
 	err = p.Start(ring, kind, c.Reason, now)
 	switch {
 	case errors.Is(err, roll.ErrRolling):

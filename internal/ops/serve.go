@@ -319,7 +319,7 @@ func managed(c *workspace.Config, z *workspace.Zone, mark string) keymanager.Zon
 	if z.WaitFor != nil {
 		servers = z.WaitFor
 	}
-	return keymanager.Zone{Name: z.Name, Dir: c.KeyDir(z.Name), Policy: z.Sign, Servers: askable(servers), Parent: askable(z.Parent), Mark: mark}
+	return keymanager.Zone{Name: z.Name, Dir: c.KeyDir(z.Name), Policy: z.Sign, Servers: askable(servers), Parent: askable(z.Parent), Signers: askable(z.OtherSigners), Mark: mark}
 }
 
 // seeFolders looks which zones have folders of keys: of very many that are not signed, few
