@@ -73,16 +73,16 @@ var dnssecTests = []*Test{
 				l.add("have the DS entered there", "%s has no DS of %s", f.parent(), f.Zone.Plain())
 			}
 		}},
-	{Rule: rule("ds-leads-nowhere", diag.Warning, "a DS in the zone above leads to no key", "RFC 4035 §2.4, RFC 6781 §4.1.2",
+	{Rule: rule("ds-leads-nowhere", diag.Warning, "a DS at the parent matches no key of the zone", "RFC 4035 §2.4, RFC 6781 §4.1.2",
 		"It is left over from a key that went, or was copied wrong. While another DS leads to a key nothing breaks; where none does, everything is refused."),
 		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
-			advice := "have the DS of a key that the zone has entered in its place"
+			advice := "have the parent's operator replace it by the DS of a key of the zone"
 			if slices.ContainsFunc(f.DS, func(d []byte) bool { return f.leads(d) != nil }) {
 				advice = "have it taken out of the zone above, when no rollover is under way"
 			}
 			for _, d := range f.DS {
 				if f.leads(d) == nil {
-					l.add(advice, "the DS with key tag %d leads to no key of the zone", tagOf(d))
+					l.add(advice, "the DS with key tag %d matches no key of the zone", tagOf(d))
 				}
 			}
 		}},
@@ -192,7 +192,7 @@ var dnssecTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("cds-not-ours", diag.Error, "a CDS or CDNSKEY record leads to no key of the zone", "RFC 7344 §4.1, RFC 8078 §5",
+	{Rule: rule("cds-not-ours", diag.Error, "a CDS or CDNSKEY record matches no key of the zone", "RFC 7344 §4.1, RFC 8078 §5",
 		"Would the zone above take it over, the zone would be refused. Good registries do not; have the record corrected all the same."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			any := false
@@ -213,7 +213,7 @@ var dnssecTests = []*Test{
 			}
 			if !any {
 				for _, what := range lost {
-					l.add("", "the %s leads to no key", what)
+					l.add("", "the %s matches no key", what)
 				}
 			}
 		}},
@@ -233,7 +233,7 @@ var dnssecTests = []*Test{
 				return
 			}
 			if !slices.ContainsFunc(s.NoName.Authority, func(a rr.Record) bool { return a.Type == rr.TypeNSEC || a.Type == rr.TypeNSEC3 }) {
-				l.add("renew its program, or transfer the zone to it again", "%s sends no proof", s)
+				l.add("update that server, or transfer the zone to it again", "%s sends no proof", s)
 			}
 		})},
 	{Rule: rule("denial-by-nsec-and-nsec3", diag.Note, "servers prove in different ways that names do not exist", "RFC 5155 §10.4",

@@ -72,11 +72,11 @@ var serverTests = []*Test{
 	of(resolve.ServerNoEDNS, Servers, noServers, func(f *Facts, l *Findings) {
 		for _, s := range f.Servers {
 			if s.Plain {
-				l.add("renew its program, or have the firewall before it let through what has an OPT record", "%s answers only what has no EDNS", s)
+				l.add("update that server, or let its firewall pass EDNS (OPT records)", "%s answers only what has no EDNS", s)
 			}
 		}
 	}),
-	{Rule: rule("transports-disagree", diag.Warning, "a server answers otherwise over TCP than over UDP", "RFC 7766 §5",
+	{Rule: rule("transports-disagree", diag.Warning, "UDP and TCP answers of a server differ", "RFC 7766 §5",
 		"Different machines seem to answer under one address, and one of them is behind."),
 		Area: Servers, Skip: noAnswers, Look: each(func(f *Facts, s *Server, l *Findings) {
 			if s.TCP != nil && data(s.TCP, f.Zone, rr.TypeSOA) != data(s.SOA, f.Zone, rr.TypeSOA) {
@@ -134,7 +134,7 @@ var serverTests = []*Test{
 				l.add("switch recursion off there, or allow it to your own networks only", "%s offers recursion", s)
 			}
 		})},
-	{Rule: rule("transfer-open", diag.Note, "a server hands the whole zone to anybody", "RFC 5936 §5",
+	{Rule: rule("transfer-open", diag.Note, "a server allows anyone to transfer the zone", "RFC 5936 §5",
 		"Not everybody wants all names to be known. A transfer is also much work for few octets. Allow it to your secondaries only, by key or address."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			if r := s.Transfer; r != nil && r.ExtendedRcode == message.NoError && len(r.Answer) > 0 && r.Answer[0].Type == rr.TypeSOA { // RFC 5936 §2.2

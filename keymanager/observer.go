@@ -224,7 +224,10 @@ func (w *Observer) rejected(have [][]byte) bool {
 
 func (w *Observer) judgeDS(have [][]byte) string {
 	if w.rejected(have) {
-		return fmt.Sprintf("it has a DS of key %s, which fits no key that signs here: %s", dsTags(have), rejectsWords)
+		if near := w.nearDS(have); near != "" {
+			return fmt.Sprintf("its DS %s is wrong: %s; %s", dsTags(have), near, rejectsWords)
+		}
+		return fmt.Sprintf("it has a DS of key %s, which matches no key that signs here: %s", dsTags(have), rejectsWords)
 	}
 	for _, e := range w.ring.Keys {
 		if e.DS && !slices.ContainsFunc(have, func(ds []byte) bool { return matchesDS(w.zone, e.Public, ds) }) {
@@ -238,6 +241,20 @@ func (w *Observer) judgeDS(have [][]byte) string {
 		}
 		if i < 0 && !w.extra {
 			return fmt.Sprintf("it has a DS of key %d, which is not ours", binary.BigEndian.Uint16(ds))
+		}
+	}
+	return ""
+}
+
+// nearDS says of which of our keys a DS was typed wrong, and where; empty: of none.
+func (w *Observer) nearDS(have [][]byte) string {
+	var keys [][]byte
+	for _, e := range w.ring.Keys {
+		keys = append(keys, e.Public.Data)
+	}
+	for _, ds := range have {
+		if _, near := dnssec.DSMatch(w.zone, ds, keys); near != "" {
+			return near
 		}
 	}
 	return ""

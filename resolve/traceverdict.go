@@ -88,7 +88,7 @@ func (s *Step) compare(t rr.Type) {
 		}
 		if a.Plain {
 			s.trouble(ServerNoEDNS, false, "%s answers only what has no EDNS", a.server()).
-				Advice = "renew its program, or have the firewall before it let through what has an OPT record"
+				Advice = "update that server, or let its firewall pass EDNS (OPT records)"
 		}
 		if a.TCP != nil && a.Kind != Silent {
 			s.trouble(ServerNoTCP, false, "%s does not answer over TCP: %v", a.server(), a.TCP)
@@ -179,7 +179,7 @@ func (r *tracing) undelegated(leg *Leg, step *Step) {
 		return
 	}
 	leg.End = Stopped
-	t := step.trouble(DelegationMissing, true, "%s has no NS records of %s: there the way ends", step.Zone.Plain(), z.Name.Plain())
+	t := step.trouble(DelegationMissing, true, "%s has no NS records of %s", step.Zone.Plain(), z.Name.Plain())
 	t.Records, t.In = z.Records, step.Zone
 	t.Advice = fmt.Sprintf("these records are missing in the zone %s", step.Zone.Plain())
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"fencepost/dnsname"
 	"fencepost/dnssec"
@@ -76,9 +77,7 @@ func (w *Walker) CollectAll(ctx context.Context, name dnsname.Name, t rr.Type) (
 	const aliases = 12
 	for range aliases {
 		walked, err := w.Walk(ctx, name, t)
-		if walked != nil {
-			out = append(out, walked.Records...)
-		}
+		out = append(out, walked.Records...)
 		if err != nil {
 			return out, err
 		}
@@ -93,16 +92,21 @@ func (w *Walker) CollectAll(ctx context.Context, name dnsname.Name, t rr.Type) (
 // the way.
 func (w *Walker) Collect(ctx context.Context, name dnsname.Name, t rr.Type) ([]rr.Record, error) {
 	out, err := w.Walk(ctx, name, t)
-	if out == nil {
-		return nil, err
-	}
 	return out.Records, err
 }
 
-// Walk is Collect, with where it ended.
+// Walk is Collect, with where it ended. With an error it brings what came before that; the last answer
+// is nil then.
 func (w *Walker) Walk(ctx context.Context, name dnsname.Name, t rr.Type) (*Walked, error) {
 	r := &walk{Walker: w, ctx: ctx, servers: w.Roots, zone: w.Start, known: map[string]bool{w.Start.Key(): true}}
-	if _, err := r.ask(w.Start, rr.TypeDNSKEY); err != nil {
+	last, err := r.down(name, t)
+	return &Walked{r.records, r.zone, last}, err
+}
+
+// down goes to the zone that answers, and returns its answer; nil with an error where it did not get
+// there.
+func (r *walk) down(name dnsname.Name, t rr.Type) (*Response, error) {
+	if _, err := r.ask(r.zone, rr.TypeDNSKEY); err != nil {
 		return nil, err
 	}
 	for {
@@ -112,8 +116,7 @@ func (w *Walker) Walk(ctx context.Context, name dnsname.Name, t rr.Type) (*Walke
 		}
 		cut, hosts, glue := delegation(resp, r.zone, name)
 		if cut.IsZero() {
-			err := r.signers(resp)
-			return &Walked{r.records, r.zone, resp}, err
+			return resp, r.signers(resp)
 		}
 		if err := r.signers(resp); err != nil { // zones passed over, whose servers have the next one too
 			return nil, err
@@ -124,9 +127,28 @@ func (w *Walker) Walk(ctx context.Context, name dnsname.Name, t rr.Type) (*Walke
 	}
 }
 
+// UnreachedError says that no server of a zone answered a question.
+type UnreachedError struct {
+	Zone dnsname.Name // whose servers were asked
+	Name dnsname.Name // and for what
+	Type rr.Type
+	Why  []string // each server, with what came of it
+}
+
+func (e *UnreachedError) Error() string {
+	zone := e.Zone.Plain()
+	if e.Zone == dnsname.Root {
+		zone = "the root"
+	}
+	if len(e.Why) == 0 {
+		return fmt.Sprintf("no server of %s is known", zone)
+	}
+	return fmt.Sprintf("no server of %s answers for %s %s: %s", zone, e.Name.Plain(), e.Type, strings.Join(e.Why, "; "))
+}
+
 // ask asks the servers of the present zone one after another.
 func (r *walk) ask(name dnsname.Name, t rr.Type) (*Response, error) {
-	var last error = ErrNoAnswer
+	out := &UnreachedError{Zone: r.zone, Name: name, Type: t}
 	for _, s := range r.servers {
 		if r.asked++; r.asked > maxQuestions {
 			return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, maxQuestions)
@@ -136,11 +158,19 @@ func (r *walk) ask(name dnsname.Name, t rr.Type) (*Response, error) {
 			r.records = append(append(r.records, resp.Answer...), resp.Authority...)
 			return resp, nil
 		}
-		if last = err; err == nil {
-			last = fmt.Errorf("%s answers: %s", s, resp.Rcode().Description())
+		if err := r.ctx.Err(); err != nil {
+			return nil, err
+		}
+		switch {
+		case err == nil:
+			out.Why = append(out.Why, fmt.Sprintf("%s says %s", s.Addr(), resp.Rcode()))
+		case strings.Contains(err.Error(), s.Addr().String()):
+			out.Why = append(out.Why, err.Error())
+		default:
+			out.Why = append(out.Why, fmt.Sprintf("%s: %v", s.Addr(), err))
 		}
 	}
-	return nil, last
+	return nil, out
 }
 
 // delegation reads a referral: the zero name if there is none.

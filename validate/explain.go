@@ -66,6 +66,10 @@ type DSView struct {
 	Digest    uint8
 	Usable    bool // algorithm and digest are known
 	Leads     bool // there is such a key
+	NoKeys    bool // it is not known: the keys of the zone did not come
+	// Near says which fields fit which key and which do not, of one that was typed wrong; empty: no key
+	// is near it.
+	Near string
 }
 
 // SigView is a signature in a chain.
@@ -143,7 +147,8 @@ func dsView(ds rr.Record, zoneName dnsname.Name, keys [][]byte) DSView {
 	}
 	v := DSView{Tag: uint16(ds.Data[0])<<8 | uint16(ds.Data[1]), Algorithm: rr.AlgorithmNumber(ds.Data[2]), Digest: ds.Data[3]}
 	v.Usable, _ = usableAnchor(ds)
-	v.Leads = slices.ContainsFunc(keys, func(k []byte) bool { return string(dnssec.DS(zoneName, k, v.Digest)) == string(ds.Data) })
+	v.NoKeys = len(keys) == 0
+	v.Leads, v.Near = dnssec.DSMatch(zoneName, ds.Data, keys)
 	return v
 }
 

@@ -95,7 +95,7 @@ type Zone struct {
 	Parent  []*Peer // servers of the parent zone
 	// OtherSigners sign the zone too, each with keys of its own (RFC 8901).
 	OtherSigners []*Peer
-	Takes   Takes   // what whoever runs the parent supports
+	Takes        Takes // what whoever runs the parent supports
 	// FollowChildren tells to take over what children ask for by CDS and CSYNC.
 	FollowChildren bool
 	Audiences      []*Audience // askers with a file of their own

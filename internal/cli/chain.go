@@ -47,7 +47,7 @@ Exit status: 0 secure or insecure, 1 bogus or indeterminate.`,
 				err = e.ui.Object(ui.ChainJSON(t))
 			default:
 				e.chain(t)
-				if c.Unreached != nil {
+				if c.Unreached != nil && c.Status != validate.Indeterminate { // else it is the verdict
 					e.ui.Sayf("not all could be asked: %v\n", c.Unreached)
 				}
 			}
@@ -72,7 +72,11 @@ func (e *env) chain(t *ui.Trust) {
 	var in dnsname.Name
 	for _, l := range t.Links {
 		if l.Kind != validate.ZoneKeys && !l.Zone.IsZero() && !l.Zone.Equal(in) {
-			e.ui.Printf("\n%s, as above\n", e.ui.Paint(ui.Bold, "%s", ui.ZoneName(l.Zone)))
+			again := ", as above"
+			if l.Kind == validate.Nowhere {
+				again = ""
+			}
+			e.ui.Printf("\n%s%s\n", e.ui.Paint(ui.Bold, "%s", ui.ZoneName(l.Zone)), again)
 		}
 		if in = l.Zone; l.Kind == validate.ZoneKeys {
 			in = l.Name
@@ -111,7 +115,7 @@ func (e *env) link(t *ui.Trust, l *validate.Link) {
 	case validate.Delegation:
 		for _, d := range l.DS {
 			style := ui.Style("0")
-			if !d.Leads || !d.Usable {
+			if !d.Leads && !d.NoKeys || !d.Usable {
 				style = ui.Suspect
 			}
 			e.ui.Printf("    %s\n", e.ui.Paint(style, "%s", ui.DSText(d)+"  of "+ui.ZoneName(l.Name)))

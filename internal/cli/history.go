@@ -93,12 +93,12 @@ func (e *env) history(h *ops.History, o ops.HistoryOptions) error {
 	for _, i := range h.Steps {
 		rows = append(rows, versionRow(i))
 	}
-	e.ui.Table([]string{">serial", "when", "by", "way", ">came", ">went", ">DNSSEC"}, rows)
+	e.ui.Table([]string{">serial", "when", "by", "source", ">added", ">removed", ">DNSSEC"}, rows)
 	if h.Damaged {
 		e.ui.Sayf("%s\n", e.onErr().Paint(ui.Suspect, "What is kept from before that is damaged."))
 	}
 	oldest := h.Steps[len(h.Steps)-1]
-	e.ui.Sayf("The version before all of them has serial %d. What one changed: fencepost history %s --show %d\n", oldest.From, plain, h.Steps[0].Serial)
+	e.ui.Sayf("Oldest kept version: serial %d. Show a change: fencepost history %s --show %d\n", oldest.From, plain, h.Steps[0].Serial)
 	return nil
 }
 

@@ -88,7 +88,7 @@ func (e *env) pendingSet(c ops.PendingSet) {
 
 func newFold(e *env) *cobra.Command {
 	var o ops.FoldOptions
-	cmd := &cobra.Command{Use: "fold ZONE", GroupID: stagePublish, Short: "write what messages changed into the zone file",
+	cmd := &cobra.Command{Use: "fold ZONE", GroupID: stagePublish, Short: "write pending updates into the zone file",
 		Long: `Writes what is pending of a zone into its file, in the file's own style: lines that do
 not differ stay as they are, with their comments. The serial becomes the one that is
 served, so secondaries notice nothing. The running server takes it at once.

@@ -55,7 +55,7 @@ Exit status: 0 published, also if there is nothing to publish, 1 a gate stopped 
 	f.BoolVar(&o.Dry, "dry-run", false, "go through the gates that change nothing, and show what the world would see")
 	f.BoolVar(&o.BackOnFailure, "back-on-failure", false, "bring the version before back if a gate fails after loading")
 	f.BoolVar(&o.WaitCaches, "wait-caches", false, "go on until no cache can hold an old answer")
-	f.DurationVar(&o.Patience, "patience", 5*time.Minute, "`TIME` to wait for secondaries at most")
+	f.DurationVar(&o.Patience, "patience", 5*time.Minute, "give up on secondaries after `TIME`")
 	f.DurationVar(&o.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try to ask a server")
 	return cmd
 }

@@ -271,7 +271,7 @@ func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(strin
 		say("%s", k.DS)
 	}
 	if k.Rollover != "" {
-		say("rollover: %s, at: %s", k.Rollover, k.Step)
+		say("rollover: %s; step: %s", k.Rollover, k.Step)
 		for _, w := range k.Waits {
 			if k.Stuck {
 				bad("waits for %s", w)

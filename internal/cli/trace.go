@@ -22,7 +22,7 @@ every server on the way, over UDP and TCP, and compares what they say: servers t
 silent or do not have the zone, lists of servers and addresses that differ above and in
 the zone, answers that differ. Aliases are followed.
 
-Where the way ends, it says which record is missing in which zone, and prints it. A zone
+Where it stops, it says which record is missing in which zone, and prints it. A zone
 of the workspace that nobody delegates is found that way.
 
 The root is that of the world, or [trust] servers of the workspace.
@@ -103,7 +103,7 @@ func (e *env) said(a *resolve.Said) string {
 	case resolve.Lame:
 		return e.ui.Paint(ui.Bad, "does not have the zone (%s)", a.Code)
 	case resolve.Refers:
-		return "go on to " + a.Cut.Plain()
+		return "refers to " + a.Cut.Plain()
 	}
 	text := e.ui.Paint(ui.Good, "%s", a.Kind)
 	if a.Plain {
@@ -158,7 +158,7 @@ func (e *env) end(t *resolve.Trace, leg *resolve.Leg, i int) {
 	case resolve.NoData:
 		e.ui.Printf("%s  %s exists and has no %s records\n", e.ui.Paint(ui.Suspect, "no data"), name, t.Type)
 	case resolve.NoName:
-		e.ui.Printf("%s  %s says that there is no %s\n", e.ui.Paint(ui.Suspect, "no such name"), last.Zone.Plain(), name)
+		e.ui.Printf("%s  %s says that there is no %s\n", e.ui.Paint(ui.Bad, "no such name"), last.Zone.Plain(), name)
 	case resolve.AliasOn:
 		var way []string
 		for _, r := range last.Answer {
@@ -168,7 +168,7 @@ func (e *env) end(t *resolve.Trace, leg *resolve.Leg, i int) {
 		}
 		e.ui.Printf("%s  leads to %s\n", e.ui.Paint(ui.Aside, "alias"), strings.Join(way, ", then "))
 	case resolve.Stopped:
-		e.ui.Printf("%s  the way ends at %s\n", e.ui.Paint(ui.Bad, "stopped"), last.Zone.Plain())
+		e.ui.Printf("%s at %s\n", e.ui.Paint(ui.Bad, "stopped"), last.Zone.Plain())
 	}
 	if i == len(t.Legs)-1 {
 		e.ui.Sayf("%s\n", ui.Plural(t.Asked, "query"))

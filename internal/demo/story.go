@@ -150,7 +150,7 @@ var chapters = []chapter{
 		{stop: "outside"},
 		{say: "It is delegated now, with the DS of a key that it had before.", in: "outside", do: storm("old-ds", "gauges.saltmarsh.example", "")},
 		{in: "outside", args: []string{"demo", "world", "world.toml", "--into", "."}, serve: true},
-		{in: "outside", args: []string{"chain", "north.gauges.saltmarsh.example"}, status: 1, want: []string{"bogus", "leads to no key", "fencepost handover gauges.saltmarsh.example"}},
+		{in: "outside", args: []string{"chain", "north.gauges.saltmarsh.example"}, status: 1, want: []string{"bogus", "matches no key", "fencepost handover gauges.saltmarsh.example"}},
 		{stop: "outside"},
 		{say: "With the right DS every link holds.", in: "outside", do: storm("", "", "")},
 		{in: "outside", args: []string{"demo", "world", "world.toml", "--into", "."}, serve: true},

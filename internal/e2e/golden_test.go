@@ -136,7 +136,7 @@ var blanks = []struct {
 	{regexp.MustCompile(`\b20\d\d-\d\d-\d\d \d\d:\d\d UTC  [a-z-]+  (file|transfer)`), "WHEN  WHO  $1"},
 	{regexp.MustCompile(`\b20\d\d-\d\d-\d\d \d\d:\d\d UTC  (key [a-z]+  update)`), "WHEN  $1"},
 	{regexp.MustCompile(`(key [a-z]+, )20\d\d-\d\d-\d\d \d\d:\d\d UTC`), "${1}WHEN"},
-	{regexp.MustCompile(`serial  when +by +way +came`), "serial  when  by  way  came"},
+	{regexp.MustCompile(`serial  when +by +source +added`), "serial  when  by  source  added"},
 	{regexp.MustCompile(`, 20\d\d-\d\d-\d\d \d\d:\d\d UTC, by [a-z-]+`), ", WHEN, by WHO"},
 	{regexp.MustCompile(`until 20\d\d[^\n(]* UTC \(in [^)]*\)`), "until WHEN"},
 	{regexp.MustCompile(`(the caches at|until|since) 20[^.\n]*? UTC`), "$1 WHEN"},

@@ -26,7 +26,7 @@ func TestPublish(t *testing.T) {
 	write(t, must, "zone tides.example\nmail A is 192.0.2.25\nold does not exist\n")
 	edited := strings.Replace(tides, "192.0.2.25", "192.0.2.26", 1) // with the serial of before
 	write(t, zone, edited)
-	want(t, fp(t, p.primary, "publish"), 1, "1 of 2 fail; nothing was changed", "mail A is 192.0.2.25, and instead: A 192.0.2.26", "tides.example.expect:2")
+	want(t, fp(t, p.primary, "publish"), 1, "1 of 2 fail; nothing was changed", "mail A is 192.0.2.25; got A 192.0.2.26", "tides.example.expect:2")
 	if got := read(t, zone); got != edited || serial(t, first.addr, "tides.example") != 1 {
 		t.Errorf("a gate before loading changed something:\n%s", got)
 	}

@@ -38,7 +38,7 @@ func TestRegistry(t *testing.T) {
 	handed := ok(t, own, "handover", "heron.example")
 	write(t, form, handed)
 	answers("entered, ")
-	want(t, fp(t, dir, "trace", "www.heron.example"), 0, "go on to heron.example", "found  A 198.51.100.97")
+	want(t, fp(t, dir, "trace", "www.heron.example"), 0, "refers to heron.example", "found  A 198.51.100.97")
 	want(t, fp(t, dir, "chain", "www.heron.example"), 0, "secure", "of heron.example")
 	want(t, fp(t, dir, "audit", "heron.example"), 0, "servers-in-one-network")
 	write(t, form, strings.ReplaceAll(handed, "heron.example.  3600  IN  NS", "egret.example.  3600  IN  NS"))

@@ -103,7 +103,7 @@ func (e *ZoneEdit) proveRestored(old *zone.Snapshot, signed bool) error {
 		return err
 	}
 	if left := restorable(now, old, signed); len(left) > 0 {
-		return fmt.Errorf("%s is laid out so that an edit does not make it the version wanted: %s %s would differ; edit it by hand", Shown(e.path), left[0].Owner, left[0].Type())
+		return fmt.Errorf("the layout of %s does not allow this edit: %s %s would differ; edit it by hand", Shown(e.path), left[0].Owner, left[0].Type())
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -74,14 +75,28 @@ func (a *App) Chain(ctx context.Context, q ChainQuestion) (*TrustChain, error) {
 	out.Unreached = err
 	sets := validate.NewRRsets(records)
 	out.Chain = sets.Explain(anchors, mq.Name, mq.Type, out.Now)
-	if first := out.Links[0]; first.Anchor {
+	if first := out.Links[0]; first.Anchor && len(first.Keys) > 0 { // else they did not come, which says nothing of the anchors
 		out.States = sets.Anchors(first.Zone, anchors)
 	}
 	if err != nil && out.Status == validate.Bogus && !soundlyBogus(out.Chain) {
 		// What is missing may only not have come.
-		out.Status, out.Reason = validate.Indeterminate, err.Error()
+		out.notReached(err)
 	}
 	return out, nil
+}
+
+// notReached ends the chain at the zone whose servers did not answer: what did not come breaks no link
+// above it.
+func (c *TrustChain) notReached(err error) {
+	c.Status, c.Outcome, c.Reason = validate.Indeterminate, 0, err.Error()
+	end := &validate.Link{Kind: validate.Nowhere, Name: c.Name, Type: c.Type, Verdict: c.Verdict}
+	var unreached *resolve.UnreachedError
+	if errors.As(err, &unreached) {
+		end.Zone, end.Name, end.Type = unreached.Zone, unreached.Name, unreached.Type
+		end.Reason = "none of its servers answers"
+	}
+	links := slices.DeleteFunc(c.Links, func(l *validate.Link) bool { return l.Status == validate.Bogus || l.Status == validate.Indeterminate })
+	c.Links = append(links, end)
 }
 
 // soundlyBogus reports whether a chain is broken by what came, not by what did not.
@@ -204,6 +219,10 @@ func digests(name dnsname.Name, list []xmlDigest, now time.Time) (out []rr.Recor
 // Advice says what to do about a chain that is broken, by the extended error that fits
 // (RFC 8914 §4); zone is where it is broken.
 func (c *TrustChain) Advice() string {
+	var unreached *resolve.UnreachedError
+	if c.Status == validate.Indeterminate && errors.As(c.Unreached, &unreached) {
+		return fmt.Sprintf("the operator of the servers of %s has to act; what each of them does: fencepost trace %s", zoneWord(unreached.Zone), c.Name.Plain())
+	}
 	if c.Status != validate.Bogus || len(c.Links) == 0 {
 		return ""
 	}
@@ -228,11 +247,11 @@ func (c *TrustChain) Advice() string {
 		if last.Anchor {
 			return fmt.Sprintf("what is trusted (%s) is no key of %s: get its present trust anchor from whoever runs it", c.Anchors, zoneWord(zone))
 		}
-		return fmt.Sprintf("have the DS of a key that the zone has entered in the zone above: fencepost handover %s", last.Name.Plain())
+		return fmt.Sprintf("have the parent's operator replace the DS; what to send them: fencepost handover %s", last.Name.Plain())
 	case noSignature:
 		return fmt.Sprintf("sign %s, or have its DS taken out of the zone above first, and wait until caches have forgotten it", plain)
 	case noProof:
-		return fmt.Sprintf("the server of %s leaves proofs out: renew its program, or transfer the zone to it again", plain)
+		return fmt.Sprintf("the server of %s leaves proofs out: update it, or transfer the zone to it again", plain)
 	}
 	return fmt.Sprintf("the data were changed after they were signed: sign %s again, and compare its servers: fencepost secondaries %s", plain, plain)
 }

@@ -252,7 +252,7 @@ func (r *run) expect(ctx context.Context, s Step, at []string, next string) erro
 				break
 			}
 		}
-		return r.stop(s, "", "%d of %d fail%s; the first: %s, and instead: %s (%s:%d)", n, len(x.Results), next, first.Text, first.Got, first.File, first.Line)
+		return r.stop(s, "", "%d of %d fail%s. First: %s; got %s (%s:%d)", n, len(x.Results), next, first.Text, first.Got, first.File, first.Line)
 	}
 	return r.say(s, "%s", hold(x))
 }

@@ -35,7 +35,7 @@ func (t *Trust) Sentence() string {
 	case validate.Insecure:
 		return "it cannot be proved, and it is proved that it need not be: " + t.Reason
 	case validate.Bogus:
-		return "whoever validates takes it for a forgery: " + t.Reason
+		return "validating resolvers reject it: " + t.Reason
 	}
 	return "it cannot be told: " + t.Reason
 }
@@ -94,8 +94,11 @@ func DSText(d validate.DSView) string {
 	switch {
 	case !d.Usable:
 		text += "  of an algorithm or digest that is not used"
+	case d.NoKeys:
+	case d.Near != "":
+		text += "  " + d.Near
 	case !d.Leads:
-		text += "  leads to no key"
+		text += "  matches no key"
 	}
 	return text
 }
@@ -317,9 +320,9 @@ func (d *chainDrawing) layOut() {
 		case validate.Delegation:
 			for _, ds := range l.DS {
 				put(DSText(ds)+"  of "+ZoneName(l.Name), true, broken, false)
-				down = fmt.Sprintf("DS %d leads to a key", ds.Tag)
-				if !ds.Leads || !ds.Usable {
-					down = fmt.Sprintf("DS %d leads to no key", ds.Tag)
+				down = fmt.Sprintf("DS %d matches a key", ds.Tag)
+				if !ds.Leads && !ds.NoKeys || !ds.Usable {
+					down = fmt.Sprintf("DS %d matches no key", ds.Tag)
 				}
 			}
 			for _, s := range l.Sigs {

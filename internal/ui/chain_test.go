@@ -42,7 +42,7 @@ func TestChainDrawing(t *testing.T) {
 			if strings.Contains(page.String(), "<script") || !strings.Contains(page.String(), "do &amp; be") {
 				t.Errorf("%s with %d links: the page is\n%s", status, n, page.String())
 			}
-			if n == len(links) && (strings.Count(svg.String(), "<rect") != 3 || !strings.Contains(svg.String(), "leads to no key") || !strings.Contains(svg.String(), "a &lt; b &amp; c")) {
+			if n == len(links) && (strings.Count(svg.String(), "<rect") != 3 || !strings.Contains(svg.String(), "matches no key") || !strings.Contains(svg.String(), "a &lt; b &amp; c")) {
 				t.Errorf("%s: the drawing is\n%s", status, svg.String())
 			}
 		}

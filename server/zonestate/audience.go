@@ -43,7 +43,7 @@ func (s *Zones) storeOf(z *served) *store.Store { return s.Store.For(z.audience)
 type audiences struct {
 	views []*view // those of which there is any version
 	// nets are the networks: for each length that there is, the longest first, the views by address.
-	nets []netsOf
+	nets  []netsOf
 	keys  map[string]*view     // by the names of the keys that audiences have with us
 	peers map[netip.Addr]*view // by the addresses of peers of audiences without keys
 }
