@@ -86,6 +86,18 @@ var delegationTests = []*Test{
 			l.add("have the NS records of the zone entered there", "%s has no NS records of %s", f.parent(), f.Zone.Plain())
 		}
 	}),
+	{Rule: rule("parent-silent", diag.Error, "no server of the zone above answers", "RFC 2182 §3.2",
+		"What the zone above says of the zone cannot be seen, and whoever comes from the root does not find the zone, once caches have forgotten the delegation."),
+		Area: Delegation, Skip: notAbove, Look: func(f *Facts, l *Findings) {
+			if f.Delegated || len(f.Above) == 0 || slices.ContainsFunc(f.Above, func(s *resolve.Said) bool { return s.Kind != resolve.Silent && s.Kind != resolve.Lame }) {
+				return
+			}
+			var who []string
+			for _, s := range f.Above {
+				who = append(who, s.At.Addr().String())
+			}
+			l.add("the operator of "+f.parent()+" has to act; audit again when its servers answer", "none of the servers of %s answers: %s", f.parent(), strings.Join(who, ", "))
+		}},
 	troubled(resolve.DelegationLoop, Delegation),
 	troubled(resolve.GlueMissing, Delegation),
 	troubled(resolve.GlueDiffers, Delegation),

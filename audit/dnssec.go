@@ -49,6 +49,7 @@ func noChain(f *Facts) string {
 const soon = 3 * 24 * time.Hour
 
 var dnssecTests = []*Test{
+	moveTest,
 	{Rule: rule("zone-unsigned", diag.Note, "the zone is not signed", "RFC 4033 §3.1",
 		"Nobody can tell its answers from forged ones. Make a key, sign, and have the zone above enter the DS."),
 		Area: DNSSEC, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
@@ -81,7 +82,11 @@ var dnssecTests = []*Test{
 				advice = "have it taken out of the zone above, when no rollover is under way"
 			}
 			for _, d := range f.DS {
-				if f.leads(d) == nil {
+				switch leads, near := dnssec.DSMatch(f.Zone, d, f.keys()); {
+				case leads:
+				case near != "":
+					l.add(advice, "the DS with key tag %d was entered wrong: %s", tagOf(d), near)
+				default:
 					l.add(advice, "the DS with key tag %d matches no key of the zone", tagOf(d))
 				}
 			}

@@ -43,6 +43,11 @@ type Facts struct {
 	Networks      *Networks
 	Asked         int
 
+	// Of servers that the zone will be delegated to: the DS that the zone above has now.
+	dsNow    [][]byte
+	dsNowTTL uint32
+	dsNowErr error
+
 	nosuch dnsname.Name
 	finder *resolve.Finder
 	mu     sync.Mutex // guards sets
@@ -188,6 +193,8 @@ func (a *Auditor) gather(ctx context.Context, zone dnsname.Name) (*Facts, error)
 		if err := a.above(ctx, f); err != nil {
 			return nil, err
 		}
+	} else {
+		f.lookAtDS()
 	}
 	a.step("asking the servers")
 	a.hosts(f)

@@ -237,6 +237,10 @@ var audits = map[string]audited{
 	"quotes":                         of("typographic-quotes", "@ TXT \"v=spf1 mx -all\"", "@ TXT \u201chello\u201d"),
 	"TLSA digest":                    of("tlsa-fields", "_443._tcp.www TLSA 3 1 2 8bd1da95272f7fa4ffb24137fc0ed03aae67e5c4d8b3c50734e1050a7920b922"),
 	"as if delegated":                {text: fault(`kind = "no-delegation"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "servers-without-ipv6"},
+	"the zone above silent":          {text: fault(`kind = "away"`, `zone = "example"`), want: "parent-silent"},
+	"as if, with other keys":         {text: fault(`kind = "old-ds"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
+	"as if, unsigned":                {text: fault(`kind = "no-signatures"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6 zone-unsigned"},
+	"as if, nobody above answers":    {text: fault(`kind = "away"`, `zone = "example"`), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
 	"as if delegated, to a lame one": {text: fault(`kind = "no-delegation"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.island.example=203.0.113.77"), want: "server-lame servers-differ-above"},
 }
 

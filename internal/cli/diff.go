@@ -74,7 +74,7 @@ func (e *env) showMove(m *ops.Move, o ops.DiffOptions) error {
 		if changes == nil {
 			changes = []ops.SetChange{}
 		}
-		return e.ui.Object(map[string]any{"zone": m.Zone.String(), "alike": len(m.Changes) == 0, "complete": m.Complete, "read": m.How, "changes": changes, "steps": append([]string{}, m.Steps...)})
+		return e.ui.Object(map[string]any{"zone": m.Zone.String(), "alike": len(m.Changes) == 0, "complete": m.Complete, "read": m.How, "changes": changes, "steps": append([]string{}, m.Steps...), "breaks_trust": m.Breaks, "ways": append([]string{}, m.Ways...)})
 	}
 	for _, ch := range m.Changes {
 		e.change(ch)
@@ -85,6 +85,12 @@ func (e *env) showMove(m *ops.Move, o ops.DiffOptions) error {
 	switch {
 	case len(m.Changes) > 0:
 		e.ui.Printf("\n%s: %d added, %d removed, %d changed\n", e.ui.Paint(ui.Bad, "the answers differ"), m.Added, m.Gone, m.Moved)
+		return nil
+	case m.Breaks != "":
+		e.ui.Printf("\nthe answers are alike. %s: %s\n", e.ui.Paint(ui.Bad, "Not safe to move"), e.ui.Fit(m.Breaks, 2))
+		for _, way := range m.Ways {
+			e.ui.Printf("  → %s\n", e.ui.Fit(way, 4))
+		}
 		return nil
 	case m.Complete:
 		e.ui.Printf("\n%s\n", e.ui.Paint(ui.Good, "the answers are alike: safe to move"))

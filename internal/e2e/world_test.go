@@ -306,6 +306,6 @@ func TestDiffServersForMove(t *testing.T) {
 	if o["alike"] != false || o["complete"] != false || len(o["changes"].([]any)) != 1 {
 		t.Errorf("in JSON: %v", o)
 	}
-	want(t, fp(t, dir, "diff", "server:203.0.113.53", "server:203.0.113.77", "harbour.example"), 0, "1. 203.0.113.53 signs the zone and 203.0.113.77 does not: have the DS taken out")
+	want(t, fp(t, dir, "diff", "server:203.0.113.53", "server:203.0.113.77", "harbour.example"), 1, "Not safe to move", "the new servers do not sign: validating resolvers would reject the zone", "take the DS out first: the parent's operator removes it; wait 1 h")
 	want(t, fp(t, dir, "diff", "a.zone", "b.zone", "x.example"), 2, "server:OLD server:NEW ZONE")
 }

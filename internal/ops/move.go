@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fencepost/audit"
 	"fencepost/dnsname"
 	"fencepost/expect"
 	"fencepost/internal/edit"
@@ -25,6 +26,10 @@ type Move struct {
 	Complete bool
 	How      []string // for each side, how it was read
 	Steps    []string // what to do for the move, in order
+	// Breaks says why validating resolvers would reject the zone after the move; empty: they would not.
+	// Ways are the ways round that.
+	Breaks string
+	Ways   []string
 }
 
 // provider is a provider's servers.
@@ -71,10 +76,10 @@ func (a *App) CompareServers(ctx context.Context, from, to, zoneName, key string
 	}
 	m.Compared = compare(plain[0], plain[1], a.Now())
 	m.Serials = "" // each provider counts its own
-	if m.Steps, err = a.moveSteps(ctx, name, sides); err != nil {
+	if err = a.moveSteps(ctx, name, sides, m); err != nil {
 		return nil, err
 	}
-	if len(m.Changes) > 0 {
+	if len(m.Changes) > 0 || m.Breaks != "" {
 		return m, edit.ErrFindings
 	}
 	return m, nil
@@ -156,30 +161,29 @@ func withoutProvider(z *zone.Snapshot) (*zone.Snapshot, error) {
 }
 
 // moveSteps are what to do for a move, in order (RFC 6781 §4.3.5, RFC 8901).
-func (a *App) moveSteps(ctx context.Context, name dnsname.Name, sides []*provider) (out []string, err error) {
-	var keys [2][]string
+func (a *App) moveSteps(ctx context.Context, name dnsname.Name, sides []*provider, m *Move) error {
+	var keys [2][][]byte
 	for i, s := range sides {
 		servers, err := a.servers(ctx, s.at)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		resp, err := resolve.Ask(ctx, servers[0], resolve.Request{Net: a.Net, Name: name, Type: rr.TypeDNSKEY, DO: true})
 		if err != nil {
-			return nil, err
+			return err
 		}
-		data, _ := resp.Set(name, rr.TypeDNSKEY)
-		for _, d := range data {
-			keys[i] = append(keys[i], string(d))
-		}
+		keys[i], _ = resp.Set(name, rr.TypeDNSKEY)
 	}
-	shared := slices.ContainsFunc(keys[0], func(k string) bool { return slices.Contains(keys[1], k) })
-	switch {
-	case len(keys[0]) > 0 && len(keys[1]) == 0:
-		out = append(out, fmt.Sprintf("%s signs the zone and %s does not: have the DS taken out of the zone above, and wait until caches have forgotten it, before anything moves", sides[0].at, sides[1].at))
-	case len(keys[0]) > 0 && !shared:
-		out = append(out, "both sign with keys of their own: have each publish the other's DNSKEY records, and the DS of both in the zone above, and wait until caches have seen that (RFC 8901 §2.1.2)")
-	case len(keys[0]) == 0 && len(keys[1]) > 0:
-		out = append(out, fmt.Sprintf("%s signs the zone: give its DS to the zone above only when nobody asks %s any more", sides[1].at, sides[0].at))
+	var out []string
+	const most = 200 // questions on the way to the parent
+	switch ds, err := a.tracer(0).Finder(ctx, most).Find(name, rr.TypeDS); {
+	case err != nil:
+		m.Breaks = fmt.Sprintf("whether the parent has a DS cannot be told: %v", err)
+	default:
+		m.Breaks, m.Ways = audit.TrustAfterMove(name, ds.Data, keys[1], ds.TTL)
+	}
+	if m.Breaks == "" && len(keys[1]) > 0 && len(keys[0]) == 0 {
+		out = append(out, fmt.Sprintf("%s signs the zone: have its DS entered at the parent only when nobody asks %s any more", sides[1].at, sides[0].at))
 	}
 	var apex zone.Node
 	if sides[0].zone.ApexNode(&apex) {
@@ -191,5 +195,6 @@ func (a *App) moveSteps(ctx context.Context, name dnsname.Name, sides []*provide
 			out = append(out, "have the NS records in the zone above changed", fmt.Sprintf("keep %s answering, with the same records, until the zone above's TTL and the zone's %d s are over; see what resolvers hold: fencepost spread %s NS --at RESOLVER", sides[0].at, ns.TTL, name.Plain()))
 		}
 	}
-	return out, nil
+	m.Steps = out
+	return nil
 }
