@@ -48,6 +48,8 @@ type Facts struct {
 	dsNowTTL uint32
 	dsNowErr error
 
+	samples []*sampled
+
 	nosuch dnsname.Name
 	finder *resolve.Finder
 	mu     sync.Mutex // guards sets
@@ -210,6 +212,8 @@ func (a *Auditor) gather(ctx context.Context, zone dnsname.Name) (*Facts, error)
 	}
 	f.finder.Know(zone, hosts)
 	f.warm()
+	a.step("comparing answers")
+	a.sample(ctx, f)
 	a.step("checking signatures")
 	a.chains(ctx, f)
 	return f, ctx.Err()

@@ -26,6 +26,7 @@ func each(look func(f *Facts, s *Server, l *Findings)) func(*Facts, *Findings) {
 }
 
 var serverTests = []*Test{
+	typeTest,
 	of(resolve.NoServerAnswers, Servers, noServers, func(f *Facts, l *Findings) {
 		if !slices.ContainsFunc(f.Servers, (*Server).Answers) {
 			l.add("start the servers, or name others", "no address of a server answers for %s", f.Zone.Plain())
@@ -114,6 +115,9 @@ var serverTests = []*Test{
 					}
 				}
 			}
+			f.differing(func(_, _ *Server, serial uint32, what string) {
+				l.add("raise the serial at the primary; where that does not help, see the log of the server that is behind", "with the one serial %d, %s", serial, what)
+			})
 		}},
 	{Rule: rule("server-slow", diag.Note, "a server is slow to answer", "RFC 1035 §7.2",
 		"Resolvers remember which server is quick, and ask slow ones less. Where all are slow, every first visit is."),

@@ -14,6 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"fencepost/diag"
 	"fencepost/dnsname"
 	"fencepost/expect"
@@ -216,7 +218,7 @@ func (a *App) wantedSerial(name dnsname.Name, text string) (serial uint32, given
 
 // sample are questions whose answers are compared: of the zone at hand, spread over its names.
 func (a *App) sample(name dnsname.Name) (out []message.Question) {
-	const most = 40
+	const most = 400
 	if z := a.zoneAtHand(name); z != nil && z.Apex().Equal(name) {
 		// Of a delegation a server that has the zone below too says something else, rightly.
 		all := slices.DeleteFunc(expect.Questions(z), func(q message.Question) bool { return q.Type == rr.TypeNS && !q.Name.Equal(name) })
@@ -228,20 +230,40 @@ func (a *App) sample(name dnsname.Name) (out []message.Question) {
 		for _, t := range []rr.Type{rr.TypeNS, rr.TypeMX, rr.TypeTXT, rr.TypeA, rr.TypeAAAA, rr.TypeCAA} {
 			out = append(out, message.Question{Name: name, Type: t, Class: rr.ClassIN})
 		}
+		for _, label := range []string{"www", "mail"} { // where somebody has the old address
+			if n, err := name.Child(label); err == nil {
+				out = append(out, message.Question{Name: n, Type: rr.TypeA, Class: rr.ClassIN}, message.Question{Name: n, Type: rr.TypeAAAA, Class: rr.ClassIN})
+			}
+		}
 	}
 	return out
 }
 
+// questionsAtOnce is how many questions one server is asked at a time.
+const questionsAtOnce = 16
+
 // answersAt stands for what a server answers; empty where it leaves one out.
 func (a *App) answersAt(ctx context.Context, at netip.AddrPort, questions []message.Question, timeout time.Duration) string {
+	said := make([]string, len(questions))
+	var g errgroup.Group
+	g.SetLimit(questionsAtOnce)
+	for i, q := range questions {
+		g.Go(func() error {
+			resp, err := resolve.Ask(ctx, at, resolve.Request{Net: a.Net, Name: q.Name, Type: q.Type, Timeout: timeout})
+			if err != nil {
+				return err
+			}
+			says, _ := (&Asked{Question: q, Message: resp.Message}).says()
+			said[i] = fmt.Sprintln(q.Name.Key(), q.Type, says)
+			return nil
+		})
+	}
+	if g.Wait() != nil {
+		return ""
+	}
 	sum := sha256.New()
-	for _, q := range questions {
-		resp, err := resolve.Ask(ctx, at, resolve.Request{Net: a.Net, Name: q.Name, Type: q.Type, Timeout: timeout})
-		if err != nil {
-			return ""
-		}
-		says, _ := (&Asked{Question: q, Message: resp.Message}).says()
-		fmt.Fprintln(sum, q.Name.Key(), q.Type, says)
+	for _, s := range said {
+		sum.Write([]byte(s))
 	}
 	const enough = 4
 	return hex.EncodeToString(sum.Sum(nil)[:enough])

@@ -8,12 +8,16 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
+	"fencepost/wholefile"
 	"fencepost/workspace"
 )
 
 // settleTime is how long files must be quiet before they are looked at: editors
 // save in several steps.
 const settleTime = 100 * time.Millisecond
+
+// timesTick is by how much the times of files may be behind the clock.
+const timesTick = 20 * time.Millisecond
 
 // Watch calls check now and after each change of a file that it looked at, until
 // ctx is done. check returns the paths to watch; their folders are watched, since
@@ -25,11 +29,15 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 	}
 	defer w.Close()
 	watched, files := map[string]bool{}, map[string]bool{}
+	quiet := time.NewTimer(0)
+	<-quiet.C
 	again := func() error {
+		begin := time.Now().Add(-timesTick)
 		paths, err := check()
 		if err != nil {
 			return err
 		}
+		fresh := false
 		for _, p := range paths {
 			files[filepath.Clean(p)] = true
 			if dir := filepath.Dir(p); !watched[dir] {
@@ -37,6 +45,15 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 					return err
 				}
 				watched[dir] = true
+				fresh = true
+			}
+		}
+		if !fresh {
+			return nil
+		}
+		for _, p := range paths { // nobody told of what was written between the check and now
+			if mark, err := wholefile.MarkOf(p); err != nil || mark.MTime > begin.UnixNano() {
+				quiet.Reset(settleTime)
 			}
 		}
 		return nil
@@ -44,8 +61,6 @@ func (a *App) Watch(ctx context.Context, check func() (paths []string, err error
 	if err := again(); err != nil {
 		return err
 	}
-	quiet := time.NewTimer(0)
-	<-quiet.C
 	for {
 		select {
 		case <-ctx.Done():
