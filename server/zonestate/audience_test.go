@@ -9,6 +9,7 @@ import (
 
 	"fencepost/answer"
 	"fencepost/dnsname"
+	"fencepost/message"
 	"fencepost/rr"
 	"fencepost/store"
 	"fencepost/tsig"
@@ -184,5 +185,96 @@ func TestAudiencesSigned(t *testing.T) {
 	}
 	if got := z.lastGood().fingerprint; got != "key 2" || s.SnapshotFor(updated, "inside").Serial() == before {
 		t.Errorf("inside is signed with %q", got)
+	}
+}
+
+// A message that may change all versions changes all of them or none, also where one of them refuses what
+// another would take; and what was made in one can be taken back.
+func TestAllVersionsOrNone(t *testing.T) {
+	all := &tsig.Key{Name: dnsname.MustParse("all-key."), Algorithm: "hmac-sha256", Secret: []byte("a")}
+	inside := &tsig.Key{Name: dnsname.MustParse("inside-key."), Algorithm: "hmac-sha256", Secret: []byte("i")}
+	grant := func(keys ...*tsig.Key) *Updates {
+		u := &Updates{Keys: keys}
+		for _, k := range keys {
+			u.Grants = append(u.Grants, update.Grant{Key: k.Name, Zones: []dnsname.Name{updated}, Add: true, Remove: true})
+		}
+		return u
+	}
+	load := func(last byte) func(context.Context, Input) (Input, error) {
+		return (&source{snap: zoneVersion("a.", 1, last)}).load
+	}
+	s := New(Options{Store: store.InMemory()})
+	s.Apply(t.Context(), &Config{
+		Audiences: []Audience{{Name: "inside", Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}},
+		Zones: []Zone{
+			{Name: updated, Origin: &Files{Load: load(1)}, Updates: grant(all)},
+			{Name: updated, Audience: "inside", Origin: &Files{Load: load(2)}, Updates: grant(all, inside)},
+		},
+	}, "")
+	ids := 0
+	ask := func(key *tsig.Key, label string, missing ...string) message.Rcode {
+		t.Helper()
+		u := requestOf(key, at(label+".a.", rr.ClassIN, rr.TypeTXT, 60, "\x01x"))
+		ids++
+		copy(u.Digest[:], fmt.Sprint("all ", ids))
+		for _, m := range missing {
+			u.Prerequisites = append(u.Prerequisites, at(m+".a.", rr.ClassNone, rr.TypeANY, 0, ""))
+		}
+		done := make(chan *update.Refusal, 1)
+		(*requests)(s).Exact([]byte(updated.Wire())).Update(u, func(no *update.Refusal) { done <- no })
+		if no := <-done; no != nil {
+			return no.Code
+		}
+		return message.NoError
+	}
+	has := func(audience, label string) bool {
+		_, ok := s.SnapshotFor(updated, audience).Find(dnsname.MustParse(label+".a."), rr.TypeTXT, 0)
+		return ok
+	}
+	z := s.table.Load().zones[updated.Key()]
+	if code := ask(inside, "only"); code != message.NoError {
+		t.Fatal(code)
+	}
+	for _, c := range []struct {
+		label   string
+		missing []string
+		want    message.Rcode
+		done    bool
+	}{
+		{"first", nil, message.NoError, true}, {"second", []string{"only"}, message.YXDomain, false}, {"third", []string{"none"}, message.NoError, true}, {"fourth", []string{"first"}, message.YXDomain, false},
+	} {
+		code := ask(all, c.label, c.missing...)
+		if out, in := has("", c.label), has("inside", c.label); code != c.want || out != c.done || in != c.done {
+			t.Errorf("%s: %s; everyone has it: %v, inside: %v; want %s and %v in both", c.label, code, out, in, c.want, c.done)
+		}
+	}
+	was := z.lastGood()
+	ask(all, "fifth")
+	made := z.lastGood().served.Serial()
+	s.takeBack(z, was)
+	if now := z.snap(); has("", "fifth") || !has("", "third") || !rr.NewerSerial(now.Serial(), made) {
+		t.Errorf("what was taken back: serial %d after %d, the record is there: %v", now.Serial(), made, has("", "fifth"))
+	}
+}
+
+// A signed zone that came back from the store takes changes as before the restart.
+func TestChangeAfterRestart(t *testing.T) {
+	kept := store.InMemory()
+	src := &stamped{source: source{snap: zoneVersion("a.", 1, 1)}, stamp: "one"}
+	cfg := &Config{Zones: []Zone{{Name: updated, Origin: &Files{Load: src.load, Unchanged: src.unchanged}, Signer: resigner()}}}
+	New(Options{Store: kept}).Apply(t.Context(), cfg, "")
+	for restart := range 3 {
+		s := New(Options{Store: kept})
+		if r := s.Apply(t.Context(), cfg, ""); restart == 0 && r[0].Change != Stored {
+			t.Fatalf("the zone is not taken from the store: %+v", r)
+		}
+		label := fmt.Sprint("r", restart)
+		r := &update.Request{Zone: updated, Changes: []rr.Record{at(label+".a.", rr.ClassIN, rr.TypeTXT, 60, "\x01x")}}
+		if err := s.UpdateBy(updated, r, "ines"); err != nil {
+			t.Fatalf("after %d restarts: %v", restart, err)
+		}
+		if _, ok := s.Snapshot(updated).Find(dnsname.MustParse(label+".a."), rr.TypeTXT, 0); !ok {
+			t.Errorf("after %d restarts: the record is not served", restart)
+		}
 	}
 }

@@ -51,6 +51,7 @@ type updateQueue struct {
 type queued struct {
 	request.Update
 	done func(*update.Refusal)
+	also []*served // other versions of the zone that it changes too: all of them, or none
 }
 
 // Update implements request.Zone.
@@ -64,24 +65,12 @@ func (z requested) Update(u request.Update, done func(*update.Refusal)) {
 	if len(targets) == 0 {
 		targets = []*served{z.served} // which says why not
 	}
-	z.s.takeUpdates(targets, u, done)
+	z.s.takeUpdate(targets[0], u, done, targets[1:]...)
 }
 
-// takeUpdates has a request carried out in several versions of a zone, one after another until one
-// refuses.
-func (s *Zones) takeUpdates(targets []*served, u request.Update, done func(*update.Refusal)) {
-	s.takeUpdate(targets[0], u, func(no *update.Refusal) {
-		if no != nil || len(targets) == 1 {
-			done(no)
-			return
-		}
-		u.Digest[0]++ // there it is another request
-		s.takeUpdates(targets[1:], u, done)
-	})
-}
-
-// takeUpdate has a request carried out when those before it have been.
-func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusal)) {
+// takeUpdate has a request carried out when those before it have been; also are other versions of the
+// zone that it changes too.
+func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusal), also ...*served) {
 	if !s.repeats.begins(u.Digest, done) {
 		return
 	}
@@ -90,7 +79,7 @@ func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusa
 			s.Log.Info("update refused", "zone", z.String(), "by", whose(&u), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
 		}
 		s.repeats.ended(u.Digest, no)
-	}}
+	}, also}
 	if no := z.mayAsk(&u); no != nil {
 		q.done(no)
 		return
@@ -134,7 +123,7 @@ func (s *Zones) carryOut(z *served) {
 	for {
 		s.gather(z)
 		q.mu.Lock()
-		batch := q.waiting[:min(len(q.waiting), mostTogether)]
+		batch := q.waiting[:togetherOf(q.waiting)]
 		q.together = len(batch)
 		q.waiting = slices.Clone(q.waiting[len(batch):])
 		if len(batch) == 0 {
@@ -143,10 +132,92 @@ func (s *Zones) carryOut(z *served) {
 			return
 		}
 		q.mu.Unlock()
+		if len(batch) == 1 && len(batch[0].also) > 0 {
+			batch[0].done(s.changeVersions(z, batch[0]))
+			continue
+		}
 		for i, no := range s.changeBy(z, batch) {
 			batch[i].done(no)
 		}
 	}
+}
+
+// togetherOf is how many of the requests that wait make one version together. One that changes several
+// versions is carried out by itself.
+func togetherOf(waiting []*queued) int {
+	n := slices.IndexFunc(waiting, func(q *queued) bool { return len(q.also) > 0 })
+	switch {
+	case n == 0:
+		return 1
+	case n > 0:
+		return min(n, mostTogether)
+	}
+	return min(len(waiting), mostTogether)
+}
+
+// changeVersions carries out a request in several versions of a zone: in all, or, where one refuses it or
+// cannot be stored, in none.
+func (s *Zones) changeVersions(z *served, q *queued) *update.Refusal {
+	all := append([]*served{z}, q.also...) // everyone's first: all do it in one order
+	batches, before := make([]*batchOf, len(all)), make([]version, len(all))
+	for i, v := range all {
+		v.changing.Lock()
+		defer v.changing.Unlock()
+		if no := s.changeable(v); no != nil {
+			return no
+		}
+		before[i] = v.lastGood()
+		batches[i] = newBatch(before[i], 1)
+		if no := batches[i].change(q, v.cfg.Load().Updates, 0); no != nil {
+			return no
+		}
+	}
+	for i, v := range all {
+		if batches[i].by == nil {
+			continue
+		}
+		err := s.installUpdate(v, batches[i].now, batches[i].who(), before[i])
+		if err == nil {
+			continue
+		}
+		s.Log.Error("changes could not be made", "zone", v.String(), "error", err)
+		for j, done := range all[:i] {
+			if batches[j].by != nil {
+				s.takeBack(done, before[j])
+			}
+		}
+		return failed("the change could not be stored, and was not made")
+	}
+	for _, v := range all {
+		s.tellPeers(v)
+	}
+	return nil
+}
+
+// takeBack makes a version what it was, under a new serial: secondaries go forward only.
+func (s *Zones) takeBack(z *served, was version) {
+	last := z.lastGood()
+	back, err := was.source.Replace([]zone.Content{apexWithSerial(was.source, rr.NextSerial(last.source.Serial()))})
+	if err == nil {
+		err = s.installUpdate(z, back, "the server itself", last)
+	}
+	if err != nil {
+		s.Log.Error("a change could be made in one version of the zone alone, and not be taken back", "zone", z.String(), "error", err)
+	}
+}
+
+// apexWithSerial is the content of a zone's apex with another serial.
+func apexWithSerial(z *zone.Snapshot, serial uint32) zone.Content {
+	var apex zone.Node
+	z.ApexNode(&apex)
+	var w zone.NodeWriter
+	for set := range apex.RRsets {
+		if set.Type == rr.TypeSOA {
+			set = set.With(rr.SetSerial(slices.Clone(set.First()), serial))
+		}
+		w.AddSet(set)
+	}
+	return zone.Content{Owner: z.Apex(), Records: w.Records()}
 }
 
 // gather waits for the time of the next version. Where time is set by somebody, nobody waits.
@@ -177,16 +248,11 @@ func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
 		}
 		return out
 	}
-	cfg, last := z.cfg.Load(), z.lastGood()
-	switch {
-	case s.table.Load().zones[z.id()] != z:
-		return all(0, &update.Refusal{Code: message.NotAuth, Why: "the zone is no longer served from here"})
-	case last.source == nil || z.snap() == nil:
-		return all(0, failed("the zone's file could not be read"))
-	case !cfg.Role().Signs() && last.source.Signed():
-		return all(0, denied("the zone is signed elsewhere: its signatures would not fit"))
+	if no := s.changeable(z); no != nil {
+		return all(0, no)
 	}
-	b := &batchOf{now: last.source, next: rr.NextSerial(last.source.Serial()), first: len(batch)}
+	cfg, last := z.cfg.Load(), z.lastGood()
+	b := newBatch(last, len(batch))
 	for i, q := range batch {
 		out[i] = b.change(q, cfg.Updates, i)
 	}
@@ -201,6 +267,36 @@ func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
 	}
 	s.tellPeers(z)
 	return out
+}
+
+// changeable is nil where requests can change a zone now. What a signed version was made of is read
+// where that has not been done since the start.
+func (s *Zones) changeable(z *served) *update.Refusal {
+	if s.table.Load().zones[z.id()] != z {
+		return &update.Refusal{Code: message.NotAuth, Why: "the zone is no longer served from here"}
+	}
+	if last := z.lastGood(); last.source == nil && z.snap() != nil && !z.role().Fetches() {
+		o := last.origin
+		source, err := s.sourceOf(context.Background(), z, &o)
+		if err != nil {
+			return failed(fmt.Sprintf("the zone's file could not be read: %v", err))
+		}
+		z.mu.Lock()
+		z.amend(func(v *version) { v.source, v.stamp, v.known, v.read = source, o.stamp, o.known, o.read })
+		z.mu.Unlock()
+	}
+	switch last := z.lastGood(); {
+	case last.source == nil || z.snap() == nil:
+		return failed("the zone's file could not be read")
+	case !z.role().Signs() && last.source.Signed():
+		return denied("the zone is signed elsewhere: its signatures would not fit")
+	}
+	return nil
+}
+
+// newBatch begins a version after the last one by n requests.
+func newBatch(last version, n int) *batchOf {
+	return &batchOf{now: last.source, next: rr.NextSerial(last.source.Serial()), first: n}
 }
 
 // batchOf is a version that requests are making.
