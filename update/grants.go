@@ -7,6 +7,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/rr"
+	"fencepost/zone"
 )
 
 // Grant is what the holder of a key may change. What no grant allows is refused.
@@ -46,12 +47,25 @@ func (gs Grants) For(key, zone dnsname.Name) Grants {
 	})
 }
 
-// Allow looks whether each change is granted (RFC 2136 §3.3), to a request that came from an
-// address; nil: it is. The grants are those of For.
-func (gs Grants) Allow(r *Request, from netip.Addr) *Refusal {
+// Asker is where a request came from.
+type Asker struct {
+	From netip.Addr
+	// Proven tells that the address cannot be made up: the request came over a connection, or with a
+	// cookie that the server gave to that address (RFC 7873 §5.2).
+	Proven bool
+}
+
+// Allow looks whether each change is granted (RFC 2136 §3.3); nil: it is. The grants are those of For,
+// and z is the zone before the request: to put another record in the place of one, as of a CNAME, takes
+// that one away.
+func (gs Grants) Allow(r *Request, z *zone.Snapshot, from Asker) *Refusal {
 	for i := range r.Changes {
 		x := &r.Changes[i]
 		if !slices.ContainsFunc(gs, func(g Grant) bool { return g.covers(x, from) }) {
+			proven := from
+			if proven.Proven = true; !from.Proven && slices.ContainsFunc(gs, func(g Grant) bool { return g.covers(x, proven) }) {
+				return refuse(message.Refused, "%s %s: one's own address counts over TCP, or with a DNS cookie", x.Name, x.Type)
+			}
 			verb := "remove"
 			if x.Class == rr.ClassIN {
 				verb = "add"
@@ -62,13 +76,17 @@ func (gs Grants) Allow(r *Request, from netip.Addr) *Refusal {
 			}
 			return refuse(message.Refused, "the key may not %s %s at %s", verb, what, x.Name)
 		}
+		gone := rr.Record{Name: x.Name, Class: rr.ClassNone, Type: x.Type}
+		if replacesOther(z, x) && !slices.ContainsFunc(gs, func(g Grant) bool { return g.covers(&gone, from) }) {
+			return refuse(message.Refused, "the key may not remove %s at %s, whose place it would take", x.Type, x.Name)
+		}
 	}
 	return nil
 }
 
 // covers reports whether a grant allows a change. All records of a name at once go only with a grant
 // for any type.
-func (g *Grant) covers(x *rr.Record, from netip.Addr) bool {
+func (g *Grant) covers(x *rr.Record, from Asker) bool {
 	adds := x.Class == rr.ClassIN
 	switch {
 	case adds && !g.Add, !adds && !g.Remove:
@@ -78,7 +96,21 @@ func (g *Grant) covers(x *rr.Record, from netip.Addr) bool {
 	case len(g.Types) > 0 && !slices.Contains(g.Types, x.Type):
 		return false
 	}
-	return !adds || !g.OwnAddress || notAddress(x.Type) || string(x.Data) == string(from.Unmap().AsSlice())
+	return !adds || !g.OwnAddress || notAddress(x.Type) || from.Proven && string(x.Data) == string(from.From.Unmap().AsSlice())
+}
+
+// replacesOther reports whether a record that is added takes the place of another one: CNAME and DNAME do;
+// of an SOA that is what it is for.
+func replacesOther(z *zone.Snapshot, x *rr.Record) bool {
+	if z == nil || x.Class != rr.ClassIN || !single[x.Type] || x.Type == rr.TypeSOA {
+		return false
+	}
+	var n zone.Node
+	if !z.GetName(x.Name, &n) {
+		return false
+	}
+	set, there := n.Find(x.Type)
+	return there && !rr.SameData(x.Type, set.First(), x.Data)
 }
 
 func notAddress(t rr.Type) bool { return t != rr.TypeA && t != rr.TypeAAAA }

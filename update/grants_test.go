@@ -49,7 +49,7 @@ func TestI11_I23(t *testing.T) {
 		{"the same address in another family", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeAAAA, 60, "\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\xff\xff\x01\x01\x01\x01")}, false},
 		{"a text beside one's address", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeTXT, 60, "\x01x")}, true},
 	} {
-		no := c.grants.For(key, apex).Allow(&Request{Zone: apex, Changes: c.x}, from)
+		no := c.grants.For(key, apex).Allow(&Request{Zone: apex, Changes: c.x}, nil, Asker{from, true})
 		if (no == nil) != c.want || no != nil && no.Code != message.Refused {
 			t.Errorf("%s: %v", c.what, no)
 		}
@@ -78,13 +78,13 @@ func TestGrantsAdd(t *testing.T) {
 		each := true
 		for i := range req.Changes {
 			one := &Request{Zone: apex, Changes: req.Changes[i : i+1]}
-			either := gs[:1].Allow(one, from) == nil || gs[1:].Allow(one, from) == nil
-			if either != (gs.Allow(one, from) == nil) {
+			either := gs[:1].Allow(one, nil, Asker{from, true}) == nil || gs[1:].Allow(one, nil, Asker{from, true}) == nil
+			if either != (gs.Allow(one, nil, Asker{from, true}) == nil) {
 				t.Fatalf("%+v: %v", gs, one.Changes)
 			}
 			each = each && either
 		}
-		if each != (gs.Allow(req, from) == nil) {
+		if each != (gs.Allow(req, nil, Asker{from, true}) == nil) {
 			t.Fatalf("%+v: %v", gs, req.Changes)
 		}
 		if each {

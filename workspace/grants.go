@@ -14,6 +14,7 @@ import (
 
 // Updates is how requests to change zones are taken (RFC 2136).
 type Updates struct {
+	Limits update.Limits // of what the holders of keys may make of a zone
 	Gather time.Duration // after one version, how long requests are gathered for the next
 	Grants []Grant
 	Keys   map[string]*tsig.Key // those that grants name, by the key of their name
@@ -28,12 +29,18 @@ type Grant struct {
 // AllAudiences stands for all versions of a zone.
 const AllAudiences = "all"
 
+// DefaultUpdateLimits are those of what the holders of keys may make of a zone, where nothing is said.
+var DefaultUpdateLimits = update.Limits{Set: 500, Name: 2000, Zone: 1000000}
+
 // DefaultGather is how long requests are gathered where nothing is said: fifty versions a second are
 // enough for everybody, and nobody waits for that long.
 const DefaultGather = 20 * time.Millisecond
 
 type rawUpdates struct {
 	Gather string `toml:"gather"`
+	Set    *int   `toml:"most-in-set"`
+	Name   *int   `toml:"most-at-name"`
+	Zone   *int   `toml:"most-in-zone"`
 }
 
 // rawGrant is what the holder of a key may change.
@@ -52,7 +59,7 @@ type rawGrant struct {
 const grantHeader = "[[grant]]"
 
 func (p *checker) updates(c *Config, r *raw) {
-	c.Updates = Updates{Gather: DefaultGather, Keys: map[string]*tsig.Key{}}
+	c.Updates = Updates{Gather: DefaultGather, Limits: DefaultUpdateLimits, Keys: map[string]*tsig.Key{}}
 	if text := r.Updates.Gather; text != "" {
 		const most = 10 * time.Second
 		d, err := time.ParseDuration(text)
@@ -60,6 +67,19 @@ func (p *checker) updates(c *Config, r *raw) {
 			p.diags.Add(RuleBadValue.At(p.place("[updates]", 0, "gather"), "%q is no time from 0s to %s", text, most).Suggest("write a time such as 20ms"))
 		}
 		c.Updates.Gather = d
+	}
+	for _, l := range []struct {
+		key string
+		in  *int
+		to  *int
+	}{{"most-in-set", r.Updates.Set, &c.Updates.Limits.Set}, {"most-at-name", r.Updates.Name, &c.Updates.Limits.Name}, {"most-in-zone", r.Updates.Zone, &c.Updates.Limits.Zone}} {
+		switch {
+		case l.in == nil:
+		case *l.in < 1:
+			p.diags.Add(RuleBadValue.At(p.place("[updates]", 0, l.key), "%d is not a number of records", *l.in).Suggest("write one or more"))
+		default:
+			*l.to = *l.in
+		}
 	}
 	for i := range r.Grant {
 		p.grant(c, i, &r.Grant[i])

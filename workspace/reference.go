@@ -39,6 +39,9 @@ var Sections = []Section{
 		{"fetched-together", `"4GiB"`, false, "most octets that all transfers take while they last"},
 	}},
 	{"[updates]", "changes of zones that come as messages (RFC 2136), by the grants below", []Setting{
+		{"most-in-set", `500`, false, "most records of one type at a name, by the holders of keys"},
+		{"most-at-name", `2000`, false, "most records at a name, likewise"},
+		{"most-in-zone", `1000000`, false, "most records of the zone, likewise"},
 		{"gather", `"20ms"`, false, "while many come: how long after a version they are gathered; 0s: not at all"},
 	}},
 	{"[[grant]]", "what the holder of a key may change by messages; one section each", []Setting{

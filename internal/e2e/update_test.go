@@ -298,7 +298,8 @@ func TestUpdatesSigned(t *testing.T) {
 			label, address string
 			want           message.Rcode
 		}{
-			{"its own name and address", asker{key: updateKey("own.tides.example"), local: netip.MustParseAddr("127.0.0.5")}, "own", "127.0.0.5", message.NoError},
+			{"its own address, which could be made up", asker{key: updateKey("own.tides.example"), local: netip.MustParseAddr("127.0.0.5")}, "own", "127.0.0.5", message.Refused},
+			{"its own name and address", asker{key: updateKey("own.tides.example"), local: netip.MustParseAddr("127.0.0.5"), tcp: true}, "own", "127.0.0.5", message.NoError},
 			{"another address", asker{key: updateKey("own.tides.example"), local: netip.MustParseAddr("127.0.0.5")}, "own", "127.0.0.6", message.Refused},
 			{"another machine's name", asker{key: updateKey("own.tides.example"), local: netip.MustParseAddr("127.0.0.5")}, "b1", "127.0.0.5", message.Refused},
 			{"a changed address", asker{key: updateKey("own.tides.example"), local: netip.MustParseAddr("127.0.0.7"), tcp: true}, "own", "127.0.0.7", message.NoError},

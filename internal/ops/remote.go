@@ -57,6 +57,7 @@ var ErrMeanwhile = errors.New("somebody changed it meanwhile")
 // Prepared is an edit that is ready to be sent.
 type Prepared struct {
 	Sent
+	tcp       bool // it goes over a connection
 	a         *App
 	key       *tsig.Key
 	here      bool // the server of the workspace is asked over its control socket
@@ -95,6 +96,7 @@ func (a *App) PrepareAt(ctx context.Context, o edit.Edit, kind Kind, r Remote) (
 	if err != nil {
 		return nil, err
 	}
+	p.tcp = r.FromHere // an address counts that cannot be made up
 	if r.FromHere {
 		if err := p.fromHere(ctx, name, servers, &o); err != nil {
 			return nil, err
@@ -321,7 +323,7 @@ func (p *Prepared) change(ctx context.Context) (no *update.Refusal, err error) {
 		}
 		return &update.Refusal{Code: message.Rcode(out.Code), Why: out.Why}, nil
 	}
-	resp, err := resolve.Change(ctx, p.Server, p.request, resolve.Request{Net: p.a.Net, TSIG: p.key})
+	resp, err := resolve.Change(ctx, p.Server, p.request, resolve.Request{Net: p.a.Net, TSIG: p.key, TCP: p.tcp})
 	if err != nil {
 		return nil, fmt.Errorf("asking %s: %w", p.Server, err)
 	}

@@ -26,7 +26,7 @@ func updatesOf(c *workspace.Config, zone dnsname.Name, audience string) *zonesta
 	if len(grants) == 0 {
 		return nil
 	}
-	return &zonestate.Updates{Grants: grants, Keys: keys, Gather: c.Updates.Gather}
+	return &zonestate.Updates{Grants: grants, Keys: keys, Gather: c.Updates.Gather, Limits: c.Updates.Limits}
 }
 
 // whereIn finds where the file of a zone has a set.

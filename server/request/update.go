@@ -3,7 +3,6 @@ package request
 import (
 	"bytes"
 	"crypto/sha256"
-	"net/netip"
 	"unicode/utf8"
 
 	"fencepost/dnsname"
@@ -14,9 +13,9 @@ import (
 // Update is a request to change a zone (RFC 2136), and who asks for it.
 type Update struct {
 	*update.Request
-	Key  dnsname.Name // that signed it
-	From netip.Addr
-	By   string // who gave it, in words, where no key is asked for; else empty
+	Key dnsname.Name // that signed it
+	update.Asker
+	By string // who gave it, in words, where no key is asked for; else empty
 	// Digest tells requests apart: one that comes again has the same.
 	Digest [16]byte
 }
@@ -43,7 +42,7 @@ func (h *Handler) update(dst []byte) ([]byte, *Job) {
 		h.Stranger("an update that is not signed is refused", "zone", z.Name().String(), "from", r.From.String())
 		return h.refusing(dst, &update.Refusal{Code: message.Refused, Why: "changes have to be signed with a key"}), nil
 	}
-	u := Update{Request: req, Key: r.TSIG.Key().Name, From: r.From.Addr().Unmap(), Digest: digest(r.Raw)}
+	u := Update{Request: req, Key: r.TSIG.Key().Name, Asker: update.Asker{From: r.From.Addr().Unmap(), Proven: h.proven()}, Digest: digest(r.Raw)}
 	if r.Transport != UDP || h.wayBack == nil {
 		done := make(chan *update.Refusal, 1)
 		z.Update(u, func(no *update.Refusal) { done <- no })
@@ -52,6 +51,17 @@ func (h *Handler) update(dst []byte) ([]byte, *Job) {
 	later, send := h.asItIs(), h.wayBack()
 	z.Update(u, func(no *update.Refusal) { send(later.signed(later.refusing(nil, no), 0)) })
 	return dst, nil
+}
+
+// proven reports whether the request came from where it says: over a connection, or with a cookie that
+// counts.
+func (h *Handler) proven() bool {
+	r := &h.r
+	if r.Transport != UDP {
+		return true
+	}
+	id := h.Zones.Identity()
+	return id != nil && len(id.Cookies) > 0 && r.Cookie != nil && validLength(r.Cookie) && id.Cookies.Valid(r.Cookie, r.From.Addr(), h.Clock())
 }
 
 func digest(msg []byte) [16]byte {

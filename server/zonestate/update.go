@@ -29,6 +29,7 @@ type Updates struct {
 	// at once: a burst of them makes few versions, and none waits longer. Who asks for one thing after
 	// another would wait in vain, and does not.
 	Gather time.Duration
+	Limits update.Limits // of what the holders of keys make
 }
 
 // Limits of requests to change a zone.
@@ -320,7 +321,7 @@ func (b *batchOf) change(q *queued, u *Updates, i int) *update.Refusal {
 		return no
 	}
 	if q.By == "" {
-		if no := mine.Allow(q.Request, q.From); no != nil {
+		if no := mine.Allow(q.Request, b.now, q.Asker); no != nil {
 			return no
 		}
 	}
@@ -333,9 +334,17 @@ func (b *batchOf) change(q *queued, u *Updates, i int) *update.Refusal {
 		}
 		return b.next
 	})
-	switch {
-	case err != nil:
+	if err != nil {
 		return failed(err.Error())
+	}
+	limits := update.Limits{}
+	if u != nil && q.By == "" {
+		limits = u.Limits
+	}
+	if no := q.Forbidden(b.now, next, limits); no != nil {
+		return no
+	}
+	switch {
 	case next == b.now:
 		return nil
 	case b.by == nil:

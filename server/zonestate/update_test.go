@@ -43,7 +43,7 @@ func (s *Zones) ask(changes ...rr.Record) *update.Refusal {
 
 func (s *Zones) askFor(r *update.Request) *update.Refusal {
 	ids++
-	u := request.Update{Request: r, Key: holder.Name, From: netip.MustParseAddr("192.0.2.77")}
+	u := request.Update{Request: r, Key: holder.Name, Asker: update.Asker{From: netip.MustParseAddr("192.0.2.77")}}
 	copy(u.Digest[:], fmt.Sprint(ids))
 	done := make(chan *update.Refusal, 1)
 	s.takeUpdate(s.table.Load().zones[updated.Key()], u, func(no *update.Refusal) { done <- no })
@@ -53,7 +53,7 @@ func (s *Zones) askFor(r *update.Request) *update.Refusal {
 // requestOf is a request by the holder of a key, and no repetition of another.
 func requestOf(key *tsig.Key, changes ...rr.Record) request.Update {
 	ids++
-	u := request.Update{Request: &update.Request{Zone: updated, Changes: changes}, Key: key.Name, From: netip.MustParseAddr("192.0.2.77")}
+	u := request.Update{Request: &update.Request{Zone: updated, Changes: changes}, Key: key.Name, Asker: update.Asker{From: netip.MustParseAddr("192.0.2.77")}}
 	copy(u.Digest[:], fmt.Sprint(ids))
 	return u
 }
