@@ -356,6 +356,18 @@ func (z *refZone) referral(r *response, cut dnsname.Name) {
 			if set == nil || !n.AtOrBelow(z.apex) {
 				continue
 			}
+			_, below, hidden := z.above(n)
+			if own := !below && !hidden; own && r.dos { // the zone's own data, with signatures (RFC 4035 §3.1.1)
+				more := &response{}
+				more.set(message.AdditionalSection, n, set, set.ttl, true)
+				r.wanted = append(r.wanted, more.sections[message.AdditionalSection])
+				for _, text := range more.sections[message.AdditionalSection] {
+					if !slices.Contains(r.optional, text) {
+						r.optional = append(r.optional, text)
+					}
+				}
+				continue
+			}
 			for _, d := range set.data {
 				text := line(n, t, set.ttl, d)
 				if n.AtOrBelow(cut) {

@@ -85,8 +85,18 @@ func (r *Responder) glueOf(servers zone.RRset, cutKey []byte, below bool) bool {
 		if !ok || below != (len(key) >= len(cutKey) && string(key[:len(cutKey)]) == string(cutKey)) || !r.z.Get(key, &n) {
 			continue
 		}
+		signed := r.dnssec && !below && !n.Occluded() && !n.IsCut() // these are the zone's own data (RFC 4035 §3.1.1)
 		for _, t := range [2]rr.Type{rr.TypeA, rr.TypeAAAA} {
-			if set, ok := n.Find(t); ok && !r.add(message.AdditionalSection, host, set, set.TTL) {
+			set, sig, ok := n.FindWithSig(t)
+			if !ok {
+				continue
+			}
+			mark := r.b.Mark()
+			if !r.add(message.AdditionalSection, host, set, set.TTL) {
+				return false
+			}
+			if signed && !r.add(message.AdditionalSection, host, sig, sig.TTL) {
+				r.b.Rollback(mark)
 				return false
 			}
 		}

@@ -24,9 +24,10 @@ var readOption = [knownOptions]func(q *Query, data []byte) bool{
 	// The first one counts, and has a cookie of the client and perhaps one of a server
 	// (RFC 7873 §5.2).
 	OptionCookie: func(q *Query, data []byte) bool {
-		if q.Cookie == nil {
-			q.Cookie = data
+		if q.Cookie != nil {
+			return true // whatever stands in it
 		}
+		q.Cookie = data
 		return len(data) == 8 || len(data) >= 16 && len(data) <= 40
 	},
 	OptionKeepalive: func(q *Query, _ []byte) bool { q.Keepalive = true; return true },

@@ -73,6 +73,7 @@ func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
 		return Drop, 0
 	}
 	if !taken[q.Opcode()] {
+		q.findOPT(msg)
 		return Respond, NotImp
 	}
 	off, ok := HeaderLen, true
@@ -82,6 +83,7 @@ func ParseQuery(msg []byte, q *Query) (v Verdict, code Rcode) {
 			return Respond, FormErr
 		}
 	case q.Counts[0] != 0 || q.Opcode() != OpQuery: // without a question somebody may want a cookie
+		q.findOPT(msg)
 		return Respond, FormErr
 	}
 	for section := 1; section < 4; section++ {
@@ -159,9 +161,36 @@ func (q *Query) record(msg []byte, off, section int) (next int, code Rcode, ok b
 		}
 		q.TSIG = start
 	case t == rr.TypeSOA && n >= 22 && (section == 1 || section == 2 && q.Type == rr.TypeIXFR):
+		if section == 2 && !q.namedAt(msg, start) { // the version is one of the zone (RFC 1995 §3)
+			return 0, FormErr, false
+		}
 		q.HasSerial, q.Serial = true, be32(msg[next-20:])
 	}
 	return next, NoError, true
+}
+
+// namedAt reports whether the name at an offset of the message is that of the question.
+func (q *Query) namedAt(msg []byte, off int) bool {
+	name, _, err := unpackName(msg, off)
+	return err == nil && dnsname.EqualWire([]byte(name.Wire()), string(q.Name))
+}
+
+// findOPT looks whether a request has an OPT record that is answered before it is read: responses to
+// requests with EDNS have EDNS (RFC 6891 §7).
+func (q *Query) findOPT(msg []byte) {
+	off, err := AfterQuestions(msg)
+	if err != nil {
+		return
+	}
+	for section := 1; section < 4; section++ {
+		for range q.Counts[section] {
+			next, _, ok := q.record(msg, off, section)
+			if !ok {
+				return
+			}
+			off = next
+		}
+	}
 }
 
 // skipName is the offset after the name at off, which may end in a pointer.
@@ -286,7 +315,7 @@ func FindTSIG(msg []byte) (int, error) {
 			return 0, ErrShort
 		}
 	}
-	if t != rr.TypeTSIG {
+	if t != rr.TypeTSIG || h.Counts[3] == 0 { // elsewhere it signs nothing (RFC 8945 §5.2)
 		return 0, nil
 	}
 	return last, nil

@@ -210,14 +210,19 @@ func apl(b []byte) (family, prefix int, not bool, addr, rest []byte, ok bool) {
 	}
 	family, prefix, not = int(be16(b)), int(b[2]), b[3]&0x80 != 0
 	n := int(b[3] & 0x7f)
+	if 4+n > len(b) {
+		return
+	}
 	most := 0
 	switch family {
 	case 1:
 		most = 4
 	case 2:
 		most = 16
+	default: // what another family has for an address is not known here (RFC 3123 §4.3)
+		return family, prefix, not, b[4 : 4+n], b[4+n:], true
 	}
-	if n > most || prefix > 8*most || 4+n > len(b) || n > 0 && b[3+n] == 0 { // RFC 3123 §4: no trailing zeros
+	if n > most || prefix > 8*most || n > 0 && b[3+n] == 0 { // RFC 3123 §4: no trailing zeros
 		return
 	}
 	return family, prefix, not, b[4 : 4+n], b[4+n:], true
@@ -261,6 +266,18 @@ func parsePrefixes(p *Parser) *FieldError {
 		p.out = append(p.out, addr[:n]...)
 	}
 	return nil
+}
+
+// wordless reports whether a list has a family whose addresses cannot be written in words.
+func wordless(b []byte) bool {
+	for len(b) > 0 {
+		var family int
+		var ok bool
+		if family, _, _, _, b, ok = apl(b); !ok || family != 1 && family != 2 {
+			return true
+		}
+	}
+	return false
 }
 
 func printPrefixes(dst, b []byte) []byte {

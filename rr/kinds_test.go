@@ -2,6 +2,7 @@ package rr_test
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -141,7 +142,7 @@ func TestMalformedData(t *testing.T) {
 		{"LOC", []byte{0, 0xa0, 0, 0, 0x80, 0, 0, 0, 0x80, 0, 0, 0, 0, 0, 0, 0}},                // ten times
 		{"LOC", []byte{0, 0x10, 0x10, 0x10, 0xff, 0xff, 0xff, 0xff, 0x80, 0, 0, 0, 0, 0, 0, 0}}, // beyond the pole
 		{"APL", []byte{0, 1, 24, 2, 192, 0}},                                                    // a trailing zero
-		{"APL", []byte{0, 3, 24, 1, 192}},                                                       // no such family
+		{"APL", []byte{0, 3, 24, 2, 192}},                                                       // cut off
 		{"IPSECKEY", []byte{1, 4, 2}},                                                           // no such gateway type
 		{"HIP", []byte{0, 2, 0, 1, 1}},                                                          // no tag
 		{"A6", []byte{129}},                                                                     // no such length
@@ -229,6 +230,19 @@ func TestLocationAdvice(t *testing.T) {
 		_, err := p.Data(nil, rr.TypeLOC, []rr.Token{{Text: []byte(word)}, {Text: []byte("6")}})
 		if err == nil || err.Suggestion != want {
 			t.Errorf("%s: %+v, want %q", word, err, want)
+		}
+	}
+}
+
+// Prefixes of a family whose addresses are not known here are written in the generic form, and read again.
+func TestUnknownFamily(t *testing.T) {
+	apl := typeOf(t, "APL")
+	for _, data := range [][]byte{{0, 3, 24, 1, 192}, {0, 1, 8, 1, 10, 0, 3, 0, 0}, {0, 0, 255, 0x80}} {
+		if err := rr.Validate(apl, data); err != nil {
+			t.Errorf("%x: %v", data, err)
+		}
+		if text, want := rr.DataText(apl, data), fmt.Sprintf(`\# %d %X`, len(data), data); !strings.EqualFold(text, want) {
+			t.Errorf("%x prints as %s, want %s", data, text, want)
 		}
 	}
 }

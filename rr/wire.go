@@ -182,6 +182,9 @@ func AppendData(dst []byte, t Type, data []byte) []byte {
 		if it.Field.Kind == Tag && !plainTag(it.Bytes[1:]) {
 			return appendGeneric(dst[:start], data) // it came from elsewhere; no file can say it in words
 		}
+		if it.Field.Kind == Prefixes && wordless(it.Bytes) {
+			return appendGeneric(dst[:start], data)
+		}
 		at := len(dst)
 		if !first {
 			dst = append(dst, ' ')

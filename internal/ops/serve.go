@@ -234,6 +234,9 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 	sv.seeFolders(c)
 	read := howRead(c)
 	out := &zonestate.Config{Identity: sv.identity(c), FetchedZone: c.Limits.FetchedZone, FetchedTogether: c.Limits.FetchedTogether}
+	for _, k := range c.Keys {
+		out.Keys = append(out.Keys, k)
+	}
 	for _, a := range c.Audiences {
 		out.Audiences = append(out.Audiences, zonestate.Audience{Name: a.Name, Networks: a.Networks})
 	}

@@ -117,6 +117,9 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 	old := s.table.Load()
 	next = &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}, identity: cfg.Identity}
 	zones = make([]*served, len(cfg.Zones))
+	for _, k := range cfg.Keys {
+		next.keys[k.Name.Key()] = k
+	}
 	for i := range cfg.Zones {
 		zc := &cfg.Zones[i]
 		id := idOf(zc.Name, zc.Audience)

@@ -238,3 +238,24 @@ func (s *Zones) handlerOf() *request.Handler { return request.New(s.Requests(), 
 func (s *Zones) find(name []byte, above bool) (*zone.Snapshot, answer.State) {
 	return (*requests)(s).Find(name, above)
 }
+
+// A key that nothing names is verified all the same; what is signed with it may what strangers may.
+func TestKeyWithoutUse(t *testing.T) {
+	spare := &tsig.Key{Name: dnsname.MustParse("spare."), Algorithm: "hmac-sha256", Secret: []byte("s")}
+	s := New(Options{})
+	s.Apply(t.Context(), &Config{Keys: []*tsig.Key{spare}, Zones: []Zone{{Name: dnsname.MustParse("a."), Origin: &Files{Load: (&source{snap: zoneVersion("a.", 1, 1)}).load}}}}, "")
+	for typ, want := range map[rr.Type]message.Rcode{rr.TypeSOA: message.NoError, rr.TypeAXFR: message.Refused} {
+		stream := tsig.NewStream(spare)
+		out, _ := s.handlerOf().Stream(nil, stream.Sign(message.AppendQuery(nil, dnsname.MustParse("a."), typ, message.QueryOptions{ID: 9}), time.Now()), netip.MustParseAddrPort("192.0.2.7:5353"))
+		off, err := message.FindTSIG(out)
+		if err != nil || off == 0 {
+			t.Fatalf("%s: the response is not signed (%v)", typ, err)
+		}
+		if _, err := stream.Verify(out, off, time.Now()); err != nil {
+			t.Errorf("%s: %v", typ, err)
+		}
+		if code := message.ParseHeader(out).Rcode(); code != want {
+			t.Errorf("%s: %s, want %s", typ, code, want)
+		}
+	}
+}

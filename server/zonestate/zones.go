@@ -43,6 +43,9 @@ type Config struct {
 	FetchedZone, FetchedTogether int64
 	// Identity is what the server says of itself; nil: nothing.
 	Identity *request.Identity
+	// Keys are known besides those of peers and grants: what is signed with one is verified, and may
+	// nothing that others may not.
+	Keys []*tsig.Key
 }
 
 // Job is done every so often, beginning soon after the start.
