@@ -42,9 +42,9 @@ var DefaultListen = []string{"127.0.0.1:5300", "[::1]:5300"}
 
 // Styles of serials.
 const (
-	StyleDate      = "date"      // YYYYMMDDnn
-	StyleIncrement = "increment" // one more than before
-	StyleUnixTime  = "unixtime"  // seconds since 1970
+	StyleDate  = "date"  // YYYYMMDDnn
+	StyleCount = "count" // one more than before
+	StyleClock = "clock" // seconds since 1970
 )
 
 // Config is a checked configuration. Do not change it.
@@ -321,10 +321,10 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	switch c.SerialStyle {
 	case "":
 		c.SerialStyle = StyleDate
-	case StyleDate, StyleIncrement, StyleUnixTime:
+	case StyleDate, StyleCount, StyleClock:
 	default:
-		p.diags.Add(RuleBadValue.At(p.place("[serial]", 0, "style"), "%q is no style of serials", c.SerialStyle).
-			Suggest("write date, increment or unixtime"))
+		p.diags.Add(RuleBadValue.At(p.place("[serial]", 0, "style"), "%q is not a style of serials", c.SerialStyle).
+			Suggest("write date (YYYYMMDDnn), count (one more) or clock (seconds since 1970)"))
 	}
 	listen := r.Serve.Listen
 	if listen == nil {

@@ -65,6 +65,9 @@ func closestSetting(key []string) string {
 			return names[i]
 		}
 	}
+	if now := renamed[word]; now != "" {
+		return now
+	}
 	return diag.Closest(word, settingNames)
 }
 
@@ -102,3 +105,6 @@ func typeMismatch(text string) (have, want string, ok bool) {
 	}
 	return have, want, true
 }
+
+// renamed are words that settings had before, with what they are called now.
+var renamed = map[string]string{"validity": "valid-for", "refresh": "renew-before-end", "jitter": "spread-ends", "inception": "begin-before"}

@@ -25,10 +25,10 @@ type rawPolicy struct {
 	OptOut     bool     `toml:"opt-out"`
 	Zonemd     []string `toml:"zonemd"`
 	Digests    []int    `toml:"digests"`
-	Validity   string   `toml:"validity"`
-	Refresh    string   `toml:"refresh"`
-	Jitter     string   `toml:"jitter"`
-	Inception  string   `toml:"inception"`
+	Validity   string   `toml:"valid-for"`
+	Refresh    string   `toml:"renew-before-end"`
+	Jitter     string   `toml:"spread-ends"`
+	Inception  string   `toml:"begin-before"`
 	DNSKEYTTL  int      `toml:"dnskey-ttl"`
 	Revoke     bool     `toml:"revoke"`
 	RenewKey   string   `toml:"renew-key"`
@@ -125,7 +125,7 @@ func (q *policyChecker) times(in *rawPolicy) {
 		key, text string
 		to        *time.Duration
 	}{
-		{"validity", in.Validity, &s.Validity}, {"refresh", in.Refresh, &s.Refresh}, {"jitter", in.Jitter, &s.Jitter}, {"inception", in.Inception, &s.Inception},
+		{"valid-for", in.Validity, &s.Validity}, {"renew-before-end", in.Refresh, &s.Refresh}, {"spread-ends", in.Jitter, &s.Jitter}, {"begin-before", in.Inception, &s.Inception},
 		{"renew-key", in.RenewKey, &q.pol.Renew.Single}, {"renew-ksk", in.RenewKSK, &q.pol.Renew.KSK}, {"renew-zsk", in.RenewZSK, &q.pol.Renew.ZSK},
 		{"margin", in.Margin, &q.pol.Margin}, {"expect-servers", in.Servers, &q.pol.ExpectServers}, {"expect-parent", in.Parent, &q.pol.ExpectParent},
 	} {
@@ -140,7 +140,7 @@ func (q *policyChecker) times(in *rawPolicy) {
 		*f.to = d
 	}
 	if v := s.Validity; v != 0 && s.Refresh >= v || s.Jitter != 0 && v != 0 && s.Jitter+s.Refresh >= v {
-		q.bad("refresh", "make validity longer, or refresh and jitter shorter", "signatures would be renewed as soon as they are made")
+		q.bad("renew-before-end", "make valid-for longer, or renew-before-end and spread-ends shorter", "signatures would be renewed as soon as they are made")
 	}
 	if in.DNSKEYTTL < 0 || in.DNSKEYTTL > 7*86400 {
 		q.bad("dnskey-ttl", "write seconds, such as 3600", "%d is no sensible TTL for keys", in.DNSKEYTTL)

@@ -31,10 +31,10 @@ iterations = 1
 opt-out = true
 zonemd = ["sha384", "sha512"]
 digests = [2, 4]
-validity = "21d"
-refresh = "1w"
-jitter = "36h"
-inception = "30m"
+valid-for = "21d"
+renew-before-end = "1w"
+spread-ends = "36h"
+begin-before = "30m"
 dnskey-ttl = 7200
 renew-key = "1w1d"
 renew-ksk = "365d"
@@ -75,10 +75,10 @@ func TestPolicyRefused(t *testing.T) {
 		"denial = \"nsec3\"\nsalt = \"x\"":               "no salt",
 		`zonemd = ["md5"]`:                               "no hash of ZONEMD",
 		`digests = [1]`:                                  "SHA-1 can be forged",
-		`validity = "soon"`:                              "no length of time",
+		`valid-for = "soon"`:                             "no length of time",
 		`margin = "1x"`:                                  "no length of time",
 		`renew-key = "99999999d"`:                        "no length of time",
-		"validity = \"5d\"\nrefresh = \"5d\"":            "renewed as soon as they are made",
+		"valid-for = \"5d\"\nrenew-before-end = \"5d\"":  "renewed as soon as they are made",
 		`dnskey-ttl = -1`:                                "no sensible TTL",
 		`cds = "sometimes"`:                              "write keep or until-confirmed or never",
 		`verify = "none"`:                                "write sample or all",

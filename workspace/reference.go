@@ -25,7 +25,7 @@ type Section struct {
 // Sections are all sections and keys that fencepost.toml may have.
 var Sections = []Section{
 	{"[serial]", "serials, where a command raises them", []Setting{
-		{"style", `"date"`, false, "date (YYYYMMDDnn), increment (one more), unixtime (seconds since 1970)"},
+		{"style", `"date"`, false, "date (YYYYMMDDnn), count (one more), clock (seconds since 1970)"},
 	}},
 	{"[serve]", "the server", []Setting{
 		{"listen", `["127.0.0.1:5300", "[::1]:5300"]`, false, "addresses it answers on; 0.0.0.0 is every IPv4 address, [::] every IPv6 one"},
@@ -104,10 +104,10 @@ var Sections = []Section{
 		{"opt-out", `false`, false, "with NSEC3: leave delegations without DS out"},
 		{"zonemd", `["sha384"]`, true, "digests of the whole zone (RFC 8976): sha384, sha512"},
 		{"digests", `[2]`, false, "DS digest types: 2 (SHA-256), 4 (SHA-384)"},
-		{"validity", `"28d"`, false, "how long signatures are valid"},
-		{"refresh", `"15d"`, false, "how long before their end they are renewed: more than the SOA's expire"},
-		{"jitter", `"2d"`, true, "by how much ends differ, so that not all are due at once"},
-		{"inception", `"1h"`, false, "how far back signatures begin, for clocks that are behind"},
+		{"valid-for", `"28d"`, false, "how long signatures are valid"},
+		{"renew-before-end", `"15d"`, false, "how long before their end they are renewed: more than the SOA's expire"},
+		{"spread-ends", `"2d"`, true, "by how much ends differ, so that not all are due at once"},
+		{"begin-before", `"1h"`, false, "how far back signatures begin, for clocks that are behind"},
 		{"dnskey-ttl", `7200`, false, "TTL of the DNSKEY set, in seconds"},
 		{"renew-key", `"730d"`, true, "how long a single key is used; left out: for ever"},
 		{"renew-ksk", `"730d"`, true, "how long a KSK is used; left out: for ever"},

@@ -122,7 +122,7 @@ func TestReferenceExamples(t *testing.T) {
 	text := sample.ReplaceAllString(Reference(), "$1")
 	text = strings.NewReplacer(".NAME]", ".inside]").Replace(text)
 	// What needs other things: peers, secrets, folders, and choices that exclude others.
-	for _, key := range []string{"tsig", "tsig-also", "from", "send-to", "fetch-from", "members-from", "wait-for", "parent", "other-signers", "bits", "CODE", "HOST", "jitter"} {
+	for _, key := range []string{"tsig", "tsig-also", "from", "send-to", "fetch-from", "members-from", "wait-for", "parent", "other-signers", "bits", "CODE", "HOST", "spread-ends"} {
 		text = regexp.MustCompile(`(?m)^(# )?`+key+` = .*$`).ReplaceAllString(text, "")
 	}
 	if c, said := read(t, text); len(said) > 0 || c == nil || len(c.Zones) != 2 || c.Audiences["inside"] == nil {

@@ -11,9 +11,9 @@ type SerialStyle string
 
 // The styles.
 const (
-	SerialDate      SerialStyle = "date"      // YYYYMMDDnn
-	SerialIncrement SerialStyle = "increment" // one more than before
-	SerialUnixTime  SerialStyle = "unixtime"  // seconds since 1970
+	SerialDate  SerialStyle = "date"  // YYYYMMDDnn
+	SerialCount SerialStyle = "count" // one more than before
+	SerialClock SerialStyle = "clock" // seconds since 1970
 )
 
 // NextSerial is the serial that follows current. It always moves forward by RFC
@@ -25,7 +25,7 @@ func NextSerial(style SerialStyle, current uint32, now time.Time) uint32 {
 	case SerialDate:
 		y, m, d := now.UTC().Date()
 		next = uint32(y*1000000 + int(m)*10000 + d*100)
-	case SerialUnixTime:
+	case SerialClock:
 		next = uint32(now.Unix())
 	}
 	if !rr.NewerSerial(next, current) {

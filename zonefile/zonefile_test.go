@@ -316,8 +316,8 @@ func TestNextSerial(t *testing.T) {
 		{zonefile.SerialDate, 2026112399, 2026112400}, // past nn=99
 		{zonefile.SerialDate, 2062010100, 2062010101}, // the date is behind the file
 		{zonefile.SerialDate, 1, 2026112300}, {zonefile.SerialDate, 4294967295, 2026112300},
-		{zonefile.SerialIncrement, 41, 42}, {zonefile.SerialIncrement, 4294967295, 1},
-		{zonefile.SerialUnixTime, 5, uint32(day.Unix())}, {zonefile.SerialUnixTime, uint32(day.Unix()), uint32(day.Unix()) + 1},
+		{zonefile.SerialCount, 41, 42}, {zonefile.SerialCount, 4294967295, 1},
+		{zonefile.SerialClock, 5, uint32(day.Unix())}, {zonefile.SerialClock, uint32(day.Unix()), uint32(day.Unix()) + 1},
 	} {
 		got := zonefile.NextSerial(c.style, c.at, day)
 		if got != c.want {

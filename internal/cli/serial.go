@@ -17,7 +17,7 @@ func newSerial(e *env) *cobra.Command {
 	var set string
 	cmd := &cobra.Command{Use: "serial ZONE", GroupID: stageWrite, Short: "show or raise the serial of a zone",
 		Long: `Shows the serial of a zone and what would follow it. The style, by date
-(YYYYMMDDnn), increment or unixtime, is set in fencepost.toml. Serials only move forward
+(YYYYMMDDnn), count or clock, is set in fencepost.toml. Serials only move forward
 in the sense of RFC 1982: secondaries ignore anything else. To get to a number
 that lies behind, --set N --plan lays out the steps, and how long to wait between
 them.`,

@@ -75,7 +75,7 @@ back and verifies every signature, which takes longer than signing.`,
 	f.StringVar(&o.Salt, "salt", "", "with nsec3: `HEX` salt; none is best")
 	f.IntVar(&o.Iterations, "iterations", 0, "with nsec3: hash `N` times more; 0 is best")
 	f.BoolVar(&o.Zonemd, "zonemd", false, "add a digest of the whole zone (ZONEMD)")
-	f.StringVar(&o.Validity, "validity", "", "`TIME` that signatures are valid (default: 28d)")
+	f.StringVar(&o.Validity, "valid-for", "", "`TIME` that signatures are valid (default: 28d)")
 	f.BoolVar(&o.CheckAll, "check-all", false, "verify every signature made, not a sample")
 	f.BoolVar(&o.Prove, "prove", false, "read the file back and verify all of it before it appears")
 	f.BoolVar(&o.KeepKeys, "keep-keys", false, "keep DNSKEY, CDS and CDNSKEY records of the file that are not ours (several operators)")

@@ -164,7 +164,7 @@ func TestReference(t *testing.T) {
 	if !strings.Contains(read(t, "../../docs/configuration.md"), ok(t, ".", "explain", "fencepost.toml")) {
 		t.Error("docs/configuration.md is not up to date: make reference")
 	}
-	want(t, fp(t, ".", "explain", "refresh"), 0, "a field of SOA", "--refresh", "a key of [policy.NAME]", `"15d"`)
+	want(t, fp(t, ".", "explain", "renew-before-end"), 0, "a key of [policy.NAME]", `"15d"`)
 	want(t, fp(t, ".", "explain", "SOA.expire"), 0, "secondaries stop answering")
 	want(t, fp(t, ".", "explain", "send-two"), 2, "did you mean send-to?")
 	want(t, fp(t, ".", "explain", "MX"), 0, "@ MX 10 mail")

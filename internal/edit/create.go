@@ -82,7 +82,7 @@ func (a *Files) Init(dir string, s Starter) (*Created, error) {
 const configText = `# The configuration of this workspace. ` + "`fencepost check`" + ` looks it over.
 
 [serial]
-style = "date"                        # date | increment | unixtime
+style = "date"                        # date | count | clock
 
 [serve]
 listen  = ["127.0.0.1:5300", "[::1]:5300"]   # this machine only; give outside addresses to serve the world

@@ -50,7 +50,7 @@ func Catalogue() (out []Entry) {
 }
 
 // Explanation is all that `explain` knows about a word. One word may mean several
-// things: "refresh" is a timer of the SOA and a key of the configuration.
+// things.
 type Explanation struct {
 	Rule     *Entry
 	Type     *rr.Info

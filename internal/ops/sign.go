@@ -227,7 +227,7 @@ func (a *App) signingPolicy(apex dnsname.Name, ring *keyring.Ring, o *SignOption
 	}
 	if o.Validity != "" {
 		if p.Validity, err = workspace.ParseSpan(o.Validity); err != nil || p.Validity == 0 {
-			return p, nil, edit.Usage("--validity %s: write a time such as 14d or 12h", o.Validity)
+			return p, nil, edit.Usage("--valid-for %s: write a time such as 14d or 12h", o.Validity)
 		}
 		p.Refresh, p.Jitter = 0, 0
 	}

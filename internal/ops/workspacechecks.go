@@ -30,7 +30,7 @@ var (
 	RuleKeysUnusable = &diag.Rule{Code: "keys-unusable", Severity: diag.Error, Title: "the keys of a zone cannot be used", Ref: "RFC 6781 §3.4.1",
 		Doc: "keyring.toml says what keys a zone has and what its parent and caches know of them; the PEM files beside it are the keys. Without either the zone cannot be signed, and new keys in their place would make resolvers reject it. Bring the folder back from a backup."}
 	RuleTooShort = &diag.Rule{Code: "signatures-too-short", Severity: diag.Warning, Title: "signatures do not last as long as the zone needs them", Ref: "RFC 6781 §4.4.1",
-		Doc: "Signatures should be valid for longer than secondaries go on without their primary (the expire time of the SOA), and be renewed earlier before their end than the largest TTL. Make validity and refresh of the policy longer, or expire and TTLs shorter."}
+		Doc: "Signatures should be valid for longer than secondaries go on without their primary (the expire time of the SOA), and be renewed earlier before their end than the largest TTL. Make valid-for and renew-before-end of the policy longer, or expire and TTLs shorter."}
 	RuleOldSignatures = &diag.Rule{Code: "signatures-in-source", Severity: diag.Warning, Title: "a zone that is signed here holds signatures from elsewhere", Ref: "RFC 4035 §2.2",
 		Doc: "RRSIG, NSEC and NSEC3 records in the file are left out and made anew when the zone is signed; DNSKEY records of keys that are not here are left out too, unless the policy says keep-keys. While the parent's DS is of such a key, take the keys over first: `fencepost key import`."}
 	RuleZoneMode = &diag.Rule{Code: "zone-file-writable", Severity: diag.Warning, Title: "anyone on this machine can change a zone file", Ref: "",
@@ -125,7 +125,7 @@ func checkSignatureTimes(c *workspace.Config, res *Checked) {
 			res.Diags.Add(d)
 		}
 		if words := keymanager.TooShort(z.Sign.Signing, m.Snapshot); words != "" {
-			d := RuleTooShort.At(m.SOASpan, "%s: %s", m.Apex(), words).Suggest("make validity and refresh of the policy %s longer", z.Sign.Name)
+			d := RuleTooShort.At(m.SOASpan, "%s: %s", m.Apex(), words).Suggest("make valid-for and renew-before-end of the policy %s longer", z.Sign.Name)
 			d.Zone, d.Owner = m.Apex(), m.Apex()
 			res.Diags.Add(d)
 		}
