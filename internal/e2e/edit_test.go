@@ -249,3 +249,28 @@ func TestMistypedEdits(t *testing.T) {
 		want(t, fp(t, dir, word, "x"), 2, "did you mean "+meant+"?")
 	}
 }
+
+// A text is named by what it says, with its blanks, quoted or not, and however it is parted into strings.
+func TestFromText(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	path := filepath.Join(dir, "tides.example.zone")
+	const head = "$TTL 60\n@ SOA ns.other. h 1 7200 900 1209600 300\n@ NS ns.other.\n@ NS ns2.other.\n"
+	for _, from := range []string{"v=spf1 mx -all", `"v=spf1 mx -all"`, `"v=spf1 " "mx -all"`} {
+		for _, have := range []string{`"v=spf1 mx -all"`, `"v=spf1" " mx -all"`} {
+			write(t, path, head+"@ TXT "+have+"\n@ TXT \"site-verification=abc def\"\n")
+			ok(t, dir, "change", path, "@", "TXT", "v=spf1 a -all", "--from", from, clock)
+			if text := read(t, path); !strings.Contains(text, `"v=spf1 a -all"`) || !strings.Contains(text, "abc def") || strings.Contains(text, "mx") {
+				t.Errorf("--from %s where there is %s:\n%s", from, have, text)
+			}
+			write(t, path, head+"@ TXT "+have+"\n@ TXT \"site-verification=abc def\"\nwww TXT "+have+"\n")
+			ok(t, dir, "change", path, "TXT", "v=spf1 a -all", "--from", from, "--everywhere", clock)
+			if text := read(t, path); strings.Count(text, `"v=spf1 a -all"`) != 2 || !strings.Contains(text, "abc def") {
+				t.Errorf("everywhere, --from %s where there is %s:\n%s", from, have, text)
+			}
+		}
+	}
+	want(t, fp(t, dir, "change", path, "@", "TXT", "x", "--from", "v=spf1 -all", clock), 3, "has no such TXT record")
+	write(t, path, head+"@ MX 10 ns.other.\n@ MX 20 ns2.other.\n")
+	ok(t, dir, "change", path, "@", "MX", "30", "ns2.other.", "--from", "20  ns2.other.", clock)
+}

@@ -1,6 +1,7 @@
 package edit
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -329,11 +330,11 @@ func (e *ZoneEdit) ttl(text string) (ttl uint32, has bool, err error) {
 func (e *ZoneEdit) pick(owner dnsname.Name, t rr.Type, from string) (*zonefile.Entry, error) {
 	found := e.file.Records(owner, t)
 	if from != "" {
-		_, want, err := e.data(t, strings.Fields(from), false)
+		want, err := e.meantBy(t, from)
 		if err != nil {
 			return nil, err
 		}
-		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !rr.SameData(t, r.Data, want) })
+		found = slices.DeleteFunc(found, func(r *zonefile.Entry) bool { return !want(r.Data) })
 	}
 	switch len(found) {
 	case 1:
@@ -346,6 +347,31 @@ func (e *ZoneEdit) pick(owner dnsname.Name, t rr.Type, from string) (*zonefile.E
 		have = append(have, rr.DataText(t, r.Data))
 	}
 	return nil, Usage("%s has %d %s records: say which with --from DATA, one of: %s", owner, len(found), t, strings.Join(have, ", "))
+}
+
+// meantBy reports whether data are those that a text means which somebody gives as one argument: as
+// the fields of a record, or, of a type that is text, as the text itself, blanks and all, however its
+// octets are parted into strings.
+func (e *ZoneEdit) meantBy(t rr.Type, text string) (func(data []byte) bool, error) {
+	_, fields, err := e.data(t, strings.Fields(text), false)
+	if info := rr.Lookup(t); takesText(info, 0) && info.Fields[0].Kind == rr.Strings {
+		whole := text
+		if strings.HasPrefix(text, `"`) {
+			if _, data, err := e.data(t, []string{text}, false); err == nil {
+				return func(d []byte) bool { return bytes.Equal(d, data) || bytes.Equal(joined(d), joined(data)) }, nil
+			}
+		}
+		return func(d []byte) bool { return err == nil && rr.SameData(t, d, fields) || string(joined(d)) == whole }, nil
+	}
+	return func(d []byte) bool { return rr.SameData(t, d, fields) }, err
+}
+
+// joined is the text of strings in wire form, without their parts.
+func joined(data []byte) (out []byte) {
+	for len(data) > 0 && len(data) > int(data[0]) {
+		out, data = append(out, data[1:1+int(data[0])]...), data[1+int(data[0]):]
+	}
+	return out
 }
 
 func (e *ZoneEdit) none(owner dnsname.Name, t rr.Type) error {

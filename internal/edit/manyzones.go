@@ -55,19 +55,19 @@ func (e *ZoneEdit) applyOne(o Edit, s *RecordSpec, do func(e *ZoneEdit, s *Recor
 	if !o.Everywhere {
 		return do(e, s)
 	}
-	from := s.wire
+	if s.t == 0 || s.wire == nil && o.From == "" {
+		return Usage("--everywhere needs a type and data")
+	}
+	meant := func(data []byte) bool { return rr.SameData(s.t, data, s.wire) }
 	if o.From != "" {
 		var err error
-		if _, from, err = e.data(s.t, strings.Fields(o.From), false); err != nil {
+		if meant, err = e.meantBy(s.t, o.From); err != nil {
 			return err
 		}
 	}
-	if s.t == 0 || from == nil {
-		return Usage("--everywhere needs a type and data")
-	}
 	found := false
 	for _, r := range e.file.All {
-		if r.Kind != zonefile.Record || r.Type != s.t || !rr.SameData(s.t, r.Data, from) || e.ed.Removed(r) {
+		if r.Kind != zonefile.Record || r.Type != s.t || !meant(r.Data) || e.ed.Removed(r) {
 			continue
 		}
 		owner, err := dnsname.FromWire(r.Owner)
