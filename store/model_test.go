@@ -158,7 +158,10 @@ func TestAgainstModel(t *testing.T) {
 }
 
 func againstModel(t *testing.T, open func(*store.Store) *store.Store) {
-	const steps = 60 // at least
+	steps := 60          // at least
+	if testing.Short() { // as under the race detector
+		steps = 20
+	}
 	r := rand.New(rand.NewPCG(4, 2026))
 	model := map[string]*life{}
 	s := open(nil)

@@ -411,7 +411,7 @@ func TestAgainstModel(t *testing.T) {
 	shapes := []struct{ fan, page, split int }{{256, 4096, 10000}, {256, 4096, 1}, {6, 100, 2}, {8, 300, 20}, {16, 1, 50}}
 	start, seeds := time.Now(), uint64(30)
 	if testing.Short() { // as under the race detector
-		seeds = 20
+		seeds = 10
 	}
 	for seed := uint64(0); seed < seeds || time.Since(start) < *long; seed++ {
 		shape := shapes[seed%uint64(len(shapes))]

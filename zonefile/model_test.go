@@ -307,8 +307,11 @@ func sameRecords(t *testing.T, what, text string, f *File, diags *diag.List, wan
 // TestFilesAgainstModel writes files in all the ways that the language allows and
 // reads them: in one piece, from two places, tidied, and after edits.
 func TestFilesAgainstModel(t *testing.T) {
-	start := time.Now()
-	for seed := uint64(0); seed < 1500 || time.Since(start) < *long; seed++ {
+	start, seeds := time.Now(), uint64(1500)
+	if testing.Short() { // as under the race detector
+		seeds = 300
+	}
+	for seed := uint64(0); seed < seeds || time.Since(start) < *long; seed++ {
 		w := newWriter(t, seed, seed%3 == 0)
 		text := w.b.String()
 		if w.chance(3) {
