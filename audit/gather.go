@@ -350,7 +350,7 @@ func (a *Auditor) askAll(ctx context.Context, f *Facts) {
 
 func (a *Auditor) askOne(ctx context.Context, f *Facts, s *Server, with func(func())) {
 	ask := func(r resolve.Request) (out *resolve.Response, err error) {
-		r.Net, r.Timeout = a.Tracer.Net, a.Tracer.Timeout
+		r.Net, r.Timeout, r.Silent = a.Tracer.Net, a.Tracer.Timeout, a.Tracer.Silent
 		with(func() { out, err = resolve.Ask(ctx, s.At, r) })
 		return out, err
 	}

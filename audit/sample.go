@@ -56,7 +56,7 @@ func (a *Auditor) sample(ctx context.Context, f *Facts) {
 			wg.Go(func() {
 				places <- struct{}{}
 				defer func() { <-places }()
-				resp, err := resolve.Ask(ctx, s.At, resolve.Request{Net: a.Tracer.Net, Timeout: a.Tracer.Timeout, Name: q.name, Type: q.t, NoEDNS: s.Plain})
+				resp, err := resolve.Ask(ctx, s.At, resolve.Request{Net: a.Tracer.Net, Timeout: a.Tracer.Timeout, Silent: a.Tracer.Silent, Name: q.name, Type: q.t, NoEDNS: s.Plain})
 				mu.Lock()
 				defer mu.Unlock()
 				if f.Asked++; err != nil {

@@ -54,6 +54,7 @@ type Request struct {
 	TSIG    *tsig.Key     // sign, and accept only signed answers
 	Local   netip.Addr    // to send from; invalid leaves it to the system
 	Net     netio.Network // nil is the system's
+	Silent  *Silence      // nil: each question is asked, whatever became of those before
 
 	change *change // is sent in place of a question
 }
@@ -83,11 +84,11 @@ var (
 func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, error) {
 	r.fill()
 	if r.TCP {
-		return askTCP(ctx, server, r)
+		return once(ctx, server, r, true)
 	}
-	resp, err := askUDP(ctx, server, r)
+	resp, err := once(ctx, server, r, false)
 	if err == nil && resp.Flags&message.FlagTC != 0 && !r.UDPOnly {
-		over, tcpErr := askTCP(ctx, server, r)
+		over, tcpErr := once(ctx, server, r, true)
 		if tcpErr != nil {
 			return nil, fmt.Errorf("the answer over UDP was cut off, and over TCP: %w", tcpErr)
 		}

@@ -39,6 +39,7 @@ func (s Server) String() string {
 type Asker struct {
 	Net     netio.Network // nil is the system's
 	Timeout time.Duration // of one try; 0 is DefaultTimeout
+	Silent  *Silence      // what servers were silent at before; nil: nothing is remembered
 }
 
 // Authoritative asks for a set with its signatures. Anything but an authoritative
@@ -53,7 +54,7 @@ func (a *Asker) Authoritative(ctx context.Context, at netip.AddrPort, name dnsna
 
 // Answered asks for a set with its signatures, and takes an answer without authority too.
 func (a *Asker) Answered(ctx context.Context, at netip.AddrPort, name dnsname.Name, t rr.Type) (*Response, error) {
-	resp, err := Ask(ctx, at, Request{Net: a.Net, Name: name, Type: t, DO: true, Timeout: a.Timeout})
+	resp, err := Ask(ctx, at, Request{Net: a.Net, Name: name, Type: t, DO: true, Timeout: a.Timeout, Silent: a.Silent})
 	if err != nil {
 		return nil, err
 	}

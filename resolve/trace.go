@@ -288,7 +288,7 @@ func (r *tracing) put(at netip.AddrPort, q Request) (*Response, error) {
 	if over {
 		return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, r.most)
 	}
-	q.Net, q.DO, q.Timeout = r.Net, !q.NoEDNS, r.Timeout
+	q.Net, q.DO, q.Timeout, q.Silent = r.Net, !q.NoEDNS, r.Timeout, r.Silent
 	return Ask(r.ctx, at, q)
 }
 

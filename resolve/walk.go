@@ -153,7 +153,7 @@ func (r *walk) ask(name dnsname.Name, t rr.Type) (*Response, error) {
 		if r.asked++; r.asked > maxQuestions {
 			return nil, fmt.Errorf("%w: more than %d queries", ErrWalk, maxQuestions)
 		}
-		resp, err := Ask(r.ctx, s, Request{Net: r.Net, Name: name, Type: t, DO: true, Timeout: r.Timeout})
+		resp, err := Ask(r.ctx, s, Request{Net: r.Net, Name: name, Type: t, DO: true, Timeout: r.Timeout, Silent: r.Silent})
 		if err == nil && (resp.Rcode() == message.NoError || resp.Rcode() == message.NXDomain) {
 			r.records = append(append(r.records, resp.Answer...), resp.Authority...)
 			return resp, nil

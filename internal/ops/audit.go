@@ -39,7 +39,7 @@ func (a *App) Audit(ctx context.Context, o AuditOptions) (*Audited, error) {
 	}
 	t := a.tracer(o.Timeout)
 	t.Known = nil // what is at hand is no part of what the world sees
-	au := &audit.Auditor{Tracer: t, Walker: a.walker(o.Timeout), Now: a.Now(), Step: o.Step}
+	au := &audit.Auditor{Tracer: t, Walker: walkerOf(t), Now: a.Now(), Step: o.Step}
 	trusted := &TrustChain{Now: au.Now}
 	if au.Anchors, err = a.chainAnchors("", trusted); err != nil {
 		return nil, err

@@ -112,7 +112,11 @@ func soundlyBogus(c *validate.Chain) bool {
 
 // walker goes from the root that the workspace trusts, or the world's.
 func (a *App) walker(timeout time.Duration) *resolve.Walker {
-	t := a.tracer(timeout)
+	return walkerOf(a.tracer(timeout))
+}
+
+// walkerOf goes as the tracer does, and knows what that was told.
+func walkerOf(t *resolve.Tracer) *resolve.Walker {
 	w := &resolve.Walker{Asker: t.Asker, Start: dnsname.Root}
 	for _, h := range t.Roots {
 		w.Roots = append(w.Roots, h.Addrs...)

@@ -26,7 +26,7 @@ func (a *App) Trace(ctx context.Context, q Question) (*resolve.Trace, error) {
 
 // tracer is how the workspace goes from the root.
 func (a *App) tracer(timeout time.Duration) *resolve.Tracer {
-	t := &resolve.Tracer{Asker: resolve.Asker{Net: a.Net, Timeout: timeout}, Roots: resolve.RootHints(), Known: a.knownZone}
+	t := &resolve.Tracer{Asker: resolve.Asker{Net: a.Net, Timeout: timeout, Silent: &resolve.Silence{}}, Roots: resolve.RootHints(), Known: a.knownZone}
 	c, err := a.Config()
 	if err != nil {
 		return t
