@@ -105,7 +105,11 @@ func (e *env) said(a *resolve.Said) string {
 	case resolve.Refers:
 		return "refers to " + a.Cut.Plain()
 	}
-	text := e.ui.Paint(ui.Good, "%s", a.Kind)
+	style := ui.Good
+	if a.Kind == resolve.HasNoName {
+		style = ui.Bad
+	}
+	text := e.ui.Paint(style, "%s", a.Kind)
 	if a.Plain {
 		text += e.ui.Paint(ui.Suspect, ", without EDNS")
 	}

@@ -203,7 +203,10 @@ func (r *run) check(ctx context.Context) error {
 }
 
 func count(n int, word string) string {
-	if n == 1 {
+	switch n {
+	case 0:
+		return "no " + word + "s"
+	case 1:
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
