@@ -61,7 +61,7 @@ func (e *ZoneEdit) includes(part string) bool {
 	return slices.ContainsFunc(e.file.All, func(r *zonefile.Entry) bool { return r.File.Name == part })
 }
 
-// tellAskers says whose answers an edit changes, where that are not simply those of the zone. An
+// tellAskers says whose answers an edit changes, where those are not simply all of the zone. An
 // edit of the version for one audience is for that alone: one that would reach another version, or
 // another zone, through a file that both include is refused. includers are the zone files that
 // include what changes, by the name of that.

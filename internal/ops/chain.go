@@ -67,7 +67,7 @@ func (a *App) Chain(ctx context.Context, q ChainQuestion) (*TrustChain, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := a.walker(q.Timeout)
+	w := walkerOf(a.tracer(q.Timeout))
 	records, err := w.CollectAll(ctx, mq.Name, mq.Type)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -110,12 +110,7 @@ func soundlyBogus(c *validate.Chain) bool {
 	return false
 }
 
-// walker goes from the root that the workspace trusts, or the world's.
-func (a *App) walker(timeout time.Duration) *resolve.Walker {
-	return walkerOf(a.tracer(timeout))
-}
-
-// walkerOf goes as the tracer does, and knows what that was told.
+// walkerOf goes from the root as the tracer does, and knows which servers were silent to that.
 func walkerOf(t *resolve.Tracer) *resolve.Walker {
 	w := &resolve.Walker{Asker: t.Asker, Start: dnsname.Root}
 	for _, h := range t.Roots {
