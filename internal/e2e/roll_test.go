@@ -469,8 +469,10 @@ func TestEmergencyAnyTime(t *testing.T) {
 	l.tick(time.Minute, true)
 	l.tick(time.Hour, true)
 	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk"), 3, "a rollover is going on")
+	l.harbour.kill() // the way back is over once the harbour has followed
 	ok(t, l.home.dir, "roll", "cancel", "saltmarsh.example")
 	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "in the place of: the KSK is replaced")
+	l.harbour.start()
 	l.tick(time.Minute, true)
 	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no way back")
 	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "zsk", "--emergency"), 0, "as fast as caches permit")
