@@ -83,8 +83,11 @@ type State struct {
 	Step     string   // the step that it is at
 	Waits    []string // what it waits for
 	DS       string   // what the parent has
-	// DSWrong tells that validating resolvers reject the zone for the parent's DS.
+	// DSWrong tells that validating resolvers reject the zone for the parent's DS, or that it has none
+	// of a key any more and nobody validates by it.
 	DSWrong bool
+	// NextForDS is what to do about it, or about a DS that is still there; empty: nothing.
+	NextForDS string
 	// Stuck tells that what it waits for has been wrong for long.
 	Stuck bool
 }

@@ -41,11 +41,12 @@ func (s *Manager) Observe(ctx context.Context) (any, error) {
 	}
 	o := &observed{of: stepOf(ring.Roll.Roll)}
 	w := s.observer(ring)
+	w.extra = s.Policy.Signing.KeepKeys
 	switch r := ring.Roll.Roll; {
 	case o.of != "":
-		w.serial, w.extra = r.Serial, s.Policy.Signing.KeepKeys
+		w.serial = r.Serial
 		var parents []resolve.Server
-		if ring.Roll.NeedsParent() {
+		if ring.Roll.NeedsParent() || wantsDS(ring) { // where it does not move the rollover on: it may be wrong
 			parents = s.parents(ctx)
 		}
 		o.looks, o.ttl = w.looks(ctx, s.Servers, parents)
@@ -108,6 +109,7 @@ func (s *Manager) advance(ring *keyring.Ring, o *observed, z *zone.Snapshot, now
 			here.Mismatch = fmt.Sprintf("it serves serial %d; %d is needed", z.Serial(), r.Serial)
 		}
 		looks = append([]roll.Observation{here}, o.looks...)
+		s.noteParent(ring, o, now)
 		if o.ttl > 0 {
 			ring.TTLs.DS = ring.TTLs.DS.Note(o.ttl, now, expireOf(z))
 		}

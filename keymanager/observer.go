@@ -178,6 +178,13 @@ func (w *Observer) ParentNames(ctx context.Context, parents []resolve.Server, e 
 	return &named
 }
 
+// ParentRejects reports whether each server of the parent answers, and one has only DS that fit no key
+// that signs the keys of the zone.
+func (w *Observer) ParentRejects(ctx context.Context, parents []resolve.Server) bool {
+	sets, asked := w.dsSets(ctx, parents)
+	return asked && slices.ContainsFunc(sets, func(s DSSet) bool { return w.rejected(s.Data) })
+}
+
 // dsSets are the DS sets at all servers of the parent; asked tells that each of them
 // answered, and that there are some.
 func (w *Observer) dsSets(ctx context.Context, parents []resolve.Server) (out []DSSet, asked bool) {
@@ -199,11 +206,21 @@ func (w *Observer) lookAtParent(ctx context.Context, s resolve.Server) (roll.Obs
 		l.Err = err
 		return l, 0
 	}
-	l.Mismatch = w.judgeDS(have.Data)
+	l.Mismatch, l.DS = w.judgeDS(have.Data), w.named(have.Data)
 	if w.rejected(have.Data) {
 		w.rejects.Store(true)
 	}
 	return l, have.TTL
+}
+
+// named are the tags of our keys that a DS set names.
+func (w *Observer) named(have [][]byte) (out []uint16) {
+	for _, e := range w.ring.Keys {
+		if slices.ContainsFunc(have, func(ds []byte) bool { return matchesDS(w.zone, e.Public, ds) }) {
+			out = append(out, e.Tag)
+		}
+	}
+	return out
 }
 
 // rejectsWords is how it is said that a wrong DS is an outage.
@@ -231,7 +248,7 @@ func (w *Observer) judgeDS(have [][]byte) string {
 	}
 	for _, e := range w.ring.Keys {
 		if e.DS && !slices.ContainsFunc(have, func(ds []byte) bool { return matchesDS(w.zone, e.Public, ds) }) {
-			return fmt.Sprintf("it has no DS of key %d yet", e.Tag)
+			return fmt.Sprintf("it has no DS of key %d%s", e.Tag, map[bool]string{true: " yet", false: " any more"}[e.Seen.IsZero()])
 		}
 	}
 	for _, ds := range have {

@@ -34,6 +34,8 @@ type ringFile struct {
 	Parent   string        `toml:"parent-problem,omitempty"`
 	Rejected bool          `toml:"parent-rejects,omitempty"`
 	Since    time.Time     `toml:"parent-problem-since,omitzero"`
+	Lacks    []uint16      `toml:"parent-lacks-ds-of,omitempty"`
+	Names    []uint16      `toml:"parent-has-ds-of,omitempty"`
 	Clock    time.Time     `toml:"clock-confirmed,omitzero"`
 	Key      []keyFile     `toml:"key"`
 	TTL      *ttlFile      `toml:"ttl,omitempty"`
@@ -80,7 +82,8 @@ const head = `# The keys of this zone and where each is in its life. Written by 
 `
 
 func (r *Ring) encode() ([]byte, error) {
-	f := ringFile{Format: formatVersion, Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Clock: r.ClockConfirmed, Roll: fileOfRollover(r.Roll.Roll), Last: fileOfRollover(r.Roll.Last)}
+	f := ringFile{Format: formatVersion, Zone: r.Zone.String(), Unsigned: r.Roll.Unsigned, Serial: r.Serial, Parent: r.Parent.Problem, Rejected: r.Parent.Rejects, Since: r.Parent.Since, Lacks: r.Parent.Lacks, Names: r.Parent.Names,
+		Clock: r.ClockConfirmed, Roll: fileOfRollover(r.Roll.Roll), Last: fileOfRollover(r.Roll.Last)}
 	if len(r.TTLs.Keys)+len(r.TTLs.Data)+len(r.TTLs.DS) > 0 {
 		f.TTL = &ttlFile{fileOfTTLs(r.TTLs.Keys), fileOfTTLs(r.TTLs.Data), fileOfTTLs(r.TTLs.DS)}
 	}
@@ -125,7 +128,7 @@ func (r *Ring) decode(text []byte) error {
 	}
 	r.Roll.Unsigned, r.Roll.Roll, r.Roll.Last = f.Unsigned, f.Roll.rollover(), f.Last.rollover()
 	r.Serial, r.ClockConfirmed = f.Serial, f.Clock
-	r.Parent.Problem, r.Parent.Rejects, r.Parent.Since = f.Parent, f.Rejected, f.Since
+	r.Parent.Problem, r.Parent.Rejects, r.Parent.Since, r.Parent.Lacks, r.Parent.Names = f.Parent, f.Rejected, f.Since, f.Lacks, f.Names
 	if f.TTL != nil {
 		r.TTLs.Keys, r.TTLs.Data, r.TTLs.DS = ttlsOf(f.TTL.Keys), ttlsOf(f.TTL.Data), ttlsOf(f.TTL.DS)
 	}

@@ -52,6 +52,9 @@ type Ring struct {
 		// Rejects tells that validating resolvers reject the zone for it.
 		Rejects bool
 		Since   time.Time
+		// Lacks are the tags of the keys whose DS should be there and is not, Names those of
+		// keys that are not in use any more and have one.
+		Lacks, Names []uint16
 	}
 
 	// ClockConfirmed is when somebody said that the clock is right, and what was signed

@@ -21,6 +21,7 @@ type rolloverFile struct {
 	Serial      uint32       `toml:"serial,omitempty"`
 	Shown       time.Time    `toml:"shown,omitzero"`
 	Seen        time.Time    `toml:"seen,omitzero"`
+	Relapsed    bool         `toml:"relapsed,omitempty"`
 	States      []stateFile  `toml:"observed,omitempty"`
 	Passed      []passedFile `toml:"passed,omitempty"`
 	Ended       time.Time    `toml:"ended,omitzero"`
@@ -56,7 +57,7 @@ func fileOfRollover(r *roll.Rollover) *rolloverFile {
 	if r == nil {
 		return nil
 	}
-	return &rolloverFile{r.Kind, r.Reason, r.Started, r.Old, r.New, r.Step, r.Paused, r.RollingBack, r.Overtook, r.Entered, r.Serial, r.Shown, r.Seen,
+	return &rolloverFile{r.Kind, r.Reason, r.Started, r.Old, r.New, r.Step, r.Paused, r.RollingBack, r.Overtook, r.Entered, r.Serial, r.Shown, r.Seen, r.Relapsed,
 		each(r.States, func(s roll.ServerState) stateFile { return stateFile(s) }), each(r.Passed, func(p roll.Passed) passedFile { return passedFile(p) }), r.Ended}
 }
 
@@ -65,7 +66,7 @@ func (f *rolloverFile) rollover() *roll.Rollover {
 		return nil
 	}
 	return &roll.Rollover{Kind: f.Kind, Reason: f.Reason, Started: f.Started, Old: f.Old, New: f.New, Step: f.Step, Paused: f.Paused, RollingBack: f.RollingBack,
-		Overtook: f.Overtook, Entered: f.Entered, Serial: f.Serial, Shown: f.Shown, Seen: f.Seen, Ended: f.Ended,
+		Overtook: f.Overtook, Entered: f.Entered, Serial: f.Serial, Shown: f.Shown, Seen: f.Seen, Relapsed: f.Relapsed, Ended: f.Ended,
 		States: each(f.States, func(s stateFile) roll.ServerState { return roll.ServerState(s) }), Passed: each(f.Passed, func(p passedFile) roll.Passed { return roll.Passed(p) })}
 }
 

@@ -97,6 +97,18 @@ func (k *Key) Use(now time.Time) {
 	k.enter(Active, now)
 }
 
+// PutBack has a key that left the zone sign the keys again, because the parent names it and nothing that
+// is there: it leads to those in use, and goes when the parent names them. Where none of its algorithm
+// signs the zone, it does that too (RFC 4035 §2.2).
+func (r *KeySet) PutBack(k *Key, now time.Time) {
+	k.Publish, k.SignKeys, k.DS = true, true, false
+	k.SignZone = k.signsZone() && !r.others(k, func(o *Key) bool { return o.SignZone })
+	if k.Gone = (time.Time{}); k.Seen.IsZero() {
+		k.Seen = now
+	}
+	k.enter(Retired, now)
+}
+
 // Retire ends the use of a key and leaves it in the zone.
 func (k *Key) Retire(now time.Time) {
 	k.SignZone, k.DS = false, false

@@ -38,9 +38,11 @@ type Rollover struct {
 	Serial  uint32
 	Shown   time.Time
 	Seen    time.Time
-	States  []ServerState
-	Passed  []Passed // the steps that are done
-	Ended   time.Time
+	// Relapsed tells that the parent was seen to have an old DS again in this step.
+	Relapsed bool
+	States   []ServerState
+	Passed   []Passed // the steps that are done
+	Ended    time.Time
 }
 
 // Clone is a rollover that can be changed without the other; nil of nil.
@@ -60,30 +62,6 @@ type Passed struct {
 	Seen    time.Time
 	Ended   time.Time
 }
-
-// ServerState is what is known of one server in the present step.
-type ServerState struct {
-	Server   string
-	Parent   bool
-	Seen     time.Time // when it last showed what it should; zero: never
-	Answered time.Time // when it last answered at all; zero: never
-	Tried    time.Time // when it was last asked
-	Problem  string    // what is wrong with its last answer; empty: nothing
-	Warned   time.Time // when a problem was last told
-}
-
-// Observation is one look at a server.
-type Observation struct {
-	Server string
-	Parent bool
-	// Err is why it could not be asked; it may come back in any state.
-	Err error
-	// Mismatch says what it shows that it should not, or not yet; empty: all is as it
-	// should be.
-	Mismatch string
-}
-
-func (l *Observation) good() bool { return l.Err == nil && l.Mismatch == "" }
 
 // Find is the key with the tag, or nil.
 func (r *KeySet) Find(tag uint16) *Key {
@@ -155,6 +133,11 @@ func (r *KeySet) Start(kind Kind, fresh []*Key, reason string, now time.Time) er
 // NeedsParent reports whether the present step needs looks at the parent's servers.
 func (r *KeySet) NeedsParent() bool { return r.Roll != nil && plans[r.Roll.Kind][r.Roll.Step].parent }
 
+// ChangesDS reports whether the present step changes the DS at the parent.
+func (r *KeySet) ChangesDS() bool {
+	return r.NeedsParent() && !plans[r.Roll.Kind][r.Roll.Step].keeps
+}
+
 // Description says what a kind does.
 func (k Kind) Description() string {
 	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollKSKRevoke: "the KSK is replaced, and the old one revoked", RollAllRevoke: "the keys are replaced, and the old ones revoked", RollAlgorithm: "the algorithm is changed",
@@ -176,6 +159,9 @@ type Outcome struct {
 const (
 	lookSoon = time.Minute
 	lookSlow = 10 * time.Minute // servers of the parent, and those that do not answer
+	// lookParent is how soon the parent is looked at again while caches forget: a DS that was
+	// put back meanwhile is in them too.
+	lookParent = time.Hour
 	// warnEvery is how often the same is told of a server that is waited for.
 	warnEvery = time.Hour
 )
@@ -198,9 +184,11 @@ func (r *KeySet) Advance(now time.Time, looks []Observation, t *Timing) (out Out
 		if !r.see(s, now, looks, t, &out) {
 			return out
 		}
-		until := t.after(s.wait, roll.Seen)
+		until := t.after(roll.waitOf(s), roll.Seen)
 		if now.Before(until) {
-			out.Again = until
+			if out.Again = until; s.parent && until.Sub(now) > lookParent {
+				out.Again = now.Add(lookParent)
+			}
 			return out
 		}
 		r.leave(s, now, &out)
@@ -208,6 +196,14 @@ func (r *KeySet) Advance(now time.Time, looks []Observation, t *Timing) (out Out
 	}
 	out.Again = time.Time{}
 	return out
+}
+
+// waitOf is what has to expire before a step is done.
+func (r *Rollover) waitOf(s step) cache {
+	if r.Relapsed {
+		return s.wait | dsInCache
+	}
+	return s.wait
 }
 
 // pause is how long nobody looks, where a step has been waited for so long in vain: what
@@ -222,7 +218,8 @@ func pause(parent bool, waited time.Duration) time.Duration {
 // enter begins a step.
 func (r *KeySet) enter(s step, now time.Time, out *Outcome) {
 	roll := r.Roll
-	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.States = now, 0, time.Time{}, time.Time{}, nil
+	roll.clear()
+	roll.Entered = now
 	for _, k := range r.find(roll.New) {
 		s.new.apply(k)
 		k.enter(s.newAt, now)
@@ -235,6 +232,11 @@ func (r *KeySet) enter(s step, now time.Time, out *Outcome) {
 	out.Events = append(out.Events, "began: "+roll.named(s))
 }
 
+// clear forgets what was seen of a step.
+func (r *Rollover) clear() {
+	r.Entered, r.Serial, r.Shown, r.Seen, r.Relapsed, r.States = time.Time{}, 0, time.Time{}, time.Time{}, false, nil
+}
+
 // Served takes note that a version that shows the present state is served.
 func (r *KeySet) Served(serial uint32, now time.Time) (dirty bool) {
 	if r.Roll == nil || r.Roll.Entered.IsZero() || !r.Roll.Shown.IsZero() {
@@ -242,130 +244,6 @@ func (r *KeySet) Served(serial uint32, now time.Time) (dirty bool) {
 	}
 	r.Roll.Serial, r.Roll.Shown = serial, now
 	return true
-}
-
-// see takes note of looks and reports whether every server shows the step now.
-func (r *KeySet) see(s step, now time.Time, looks []Observation, t *Timing, out *Outcome) bool {
-	roll := r.Roll
-	good, zone, parent := true, false, false
-	for i := range looks {
-		l := &looks[i]
-		if l.Parent && !s.parent {
-			continue
-		}
-		zone, parent = zone || !l.Parent, parent || l.Parent
-		good = good && l.good()
-		r.note(l, now, out)
-	}
-	if good = good && zone && (parent || !s.parent); !good {
-		for i := range looks {
-			// Caches may have taken the old state from it again.
-			if l := &looks[i]; l.Err == nil && l.Mismatch != "" && !roll.Seen.IsZero() && (s.parent || !l.Parent) {
-				roll.Seen = time.Time{}
-				out.Events = append(out.Events, l.Server+" shows the old state again: "+l.Mismatch)
-			}
-		}
-		out.Again = now.Add(pause(s.parent, now.Sub(roll.Shown)))
-		return false
-	}
-	if roll.Seen.IsZero() {
-		roll.Seen = now
-		t.Keys.confirm(roll.Shown, now)
-		t.Data.confirm(roll.Shown, now)
-		for _, k := range r.find(roll.New) {
-			k.enter(s.newSeen, now)
-		}
-		for _, k := range r.find(roll.Old) {
-			k.enter(s.oldSeen, now)
-		}
-		if s.parent {
-			r.noteDS(now)
-		}
-		out.Events = append(out.Events, "every server shows it: "+roll.named(s))
-	}
-	return true
-}
-
-// noteDS notes that every server of the parent has just what is asked of it.
-func (r *KeySet) noteDS(now time.Time) {
-	for _, k := range r.Keys {
-		if k.DS {
-			k.Seen, k.Gone = now, time.Time{}
-		} else if !k.Seen.IsZero() && k.Gone.IsZero() {
-			k.Gone = now
-		}
-	}
-}
-
-// Unseen reports whether the parent has not been seen to have the DS of a key that it
-// is to have.
-func (r *KeySet) Unseen() bool {
-	return slices.ContainsFunc(r.Keys, func(k *Key) bool { return k.DS && k.Seen.IsZero() })
-}
-
-// Lingers reports whether the parent was seen to have the DS of a key, is to have it no more, and has not
-// been seen without it.
-func (r *KeySet) Lingers() bool {
-	return slices.ContainsFunc(r.Keys, func(k *Key) bool { return !k.DS && !k.Seen.IsZero() && k.Gone.IsZero() })
-}
-
-// NoteParent takes note of looks at all servers of the parent outside rollovers, and
-// reports whether they show just what is wanted.
-func (r *KeySet) NoteParent(looks []Observation, now time.Time) bool {
-	for i := range looks {
-		if !looks[i].good() {
-			return false
-		}
-	}
-	if len(looks) == 0 {
-		return false
-	}
-	r.noteDS(now)
-	return true
-}
-
-// note keeps what a look saw.
-func (r *KeySet) note(l *Observation, now time.Time, out *Outcome) {
-	i := slices.IndexFunc(r.Roll.States, func(s ServerState) bool { return s.Server == l.Server && s.Parent == l.Parent })
-	if i < 0 {
-		r.Roll.States = append(r.Roll.States, ServerState{Server: l.Server, Parent: l.Parent})
-		i = len(r.Roll.States) - 1
-	}
-	s := &r.Roll.States[i]
-	problem := l.Mismatch
-	if l.Err != nil {
-		problem = l.Err.Error()
-	} else {
-		s.Answered = now
-	}
-	told := problem == s.Problem && now.Sub(s.Warned) < warnEvery
-	s.Tried, s.Problem = now, problem
-	if l.good() {
-		s.Seen = now
-		return
-	}
-	if !told {
-		s.Warned = now
-		out.Events = append(out.Events, s.Words(r.Roll, now))
-	}
-}
-
-// Words says what keeps a server from counting as seen, and since when.
-func (s *ServerState) Words(roll *Rollover, now time.Time) string {
-	last := s.Answered
-	if last.IsZero() {
-		last = roll.Shown
-	}
-	if s.Problem == "" {
-		return s.Server + " shows it"
-	}
-	if s.Answered.Equal(s.Tried) {
-		return s.Server + ": " + s.Problem
-	}
-	if gone := now.Sub(last); gone >= time.Second {
-		return fmt.Sprintf("nothing has been seen of %s for %s: %s", s.Server, Span(gone.Round(min(time.Minute, max(time.Second, gone/60)))), s.Problem)
-	}
-	return fmt.Sprintf("nothing is seen of %s: %s", s.Server, s.Problem)
 }
 
 // leave ends a step.
@@ -379,7 +257,7 @@ func (r *KeySet) leave(s step, now time.Time, out *Outcome) {
 	}
 	roll.Passed = append(roll.Passed, Passed{Title: roll.named(s), Entered: roll.Entered, Seen: roll.Seen, Ended: now})
 	roll.Step++
-	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.States = time.Time{}, 0, time.Time{}, time.Time{}, nil
+	roll.clear()
 	out.Events = append(out.Events, "done: "+roll.named(s))
 	if roll.Step == len(plans[roll.Kind]) {
 		r.end(now, out)
@@ -436,7 +314,7 @@ func (r *KeySet) Cancel(now time.Time) error {
 	}
 	roll.Kind, roll.Step, roll.RollingBack, roll.Paused = roll.Kind.turned(), s.back.to, !roll.RollingBack, false
 	roll.Old, roll.New = roll.New, roll.Old
-	roll.Entered, roll.Serial, roll.Shown, roll.Seen, roll.States = time.Time{}, 0, time.Time{}, time.Time{}, nil
+	roll.clear()
 	return nil
 }
 

@@ -61,6 +61,7 @@ type step struct {
 	title    string
 	new, old change
 	parent   bool  // the parent's servers have to be seen too
+	keeps    bool  // the DS was changed before: the parent has to keep it, or nothing that it named may go
 	wait     cache // and then what has to expire
 	// States that keys come into: when the step begins, when every server was seen,
 	// and when the wait is over.
@@ -96,21 +97,21 @@ var plans = map[Kind][]step{
 	RollAll: {
 		{title: "publish the new keys", new: publish, newAt: Published, newDone: Ready, wait: keysInCache, back: back{to: 3}},
 		{title: "change the DS at the parent", new: ask, old: withdraw, parent: true, wait: dsInCache, back: back{to: 1}},
-		{title: "sign with the new keys", new: sign, old: unsign, newAt: Active, oldAt: Retired, oldDone: Dead, wait: dataInCache, back: back{to: 1}},
+		{title: "sign with the new keys", new: sign, old: unsign, parent: true, keeps: true, newAt: Active, oldAt: Retired, oldDone: Dead, wait: dataInCache, back: back{to: 1}},
 		{title: "remove the old keys", newAt: Active, old: unpublish, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
 	RollKSKRevoke: {
 		// Nobody trusts a new key before the wait is over: until then it goes as it came.
 		{title: "publish the new key", new: publish, newAt: Published, newDone: Ready, wait: keysInCache | anchorsLearn, back: back{to: 3}},
 		{title: "change the DS at the parent", new: ask, old: withdraw, parent: true, newSeen: Active, oldSeen: Retired, wait: dsInCache, back: back{to: 1}},
-		{title: "revoke the old key", newAt: Active, old: revoke, oldAt: Revoked, oldDone: Dead, wait: keysInCache | anchorsForget, back: noWayBack("the old key is revoked")},
+		{title: "revoke the old key", newAt: Active, old: revoke, parent: true, keeps: true, oldAt: Revoked, oldDone: Dead, wait: keysInCache | anchorsForget, back: noWayBack("the old key is revoked")},
 		{title: "remove the old key", newAt: Active, old: unpublish, oldAt: Removed, back: noWayBack("the old key has left the zone")},
 	},
 	RollAllRevoke: {
 		{title: "publish the new keys", new: publish, newAt: Published, newDone: Ready, wait: keysInCache | anchorsLearn, back: back{to: 4}},
 		{title: "change the DS at the parent", new: ask, old: withdraw, parent: true, wait: dsInCache, back: back{to: 1}},
-		{title: "sign with the new keys", new: sign, old: unsign, newAt: Active, oldAt: Retired, wait: dataInCache, back: back{to: 1}},
-		{title: "revoke the old keys", newAt: Active, old: revoke, oldAt: Revoked, oldDone: Dead, wait: keysInCache | anchorsForget, back: noWayBack("the old keys are revoked")},
+		{title: "sign with the new keys", new: sign, old: unsign, parent: true, keeps: true, newAt: Active, oldAt: Retired, wait: dataInCache, back: back{to: 1}},
+		{title: "revoke the old keys", newAt: Active, old: revoke, parent: true, keeps: true, oldAt: Revoked, oldDone: Dead, wait: keysInCache | anchorsForget, back: noWayBack("the old keys are revoked")},
 		{title: "remove the old keys", newAt: Active, old: unpublish, oldAt: Removed, back: noWayBack("the old keys have left the zone")},
 	},
 	RollAlgorithm: {

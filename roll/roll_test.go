@@ -343,6 +343,50 @@ func TestWords(t *testing.T) {
 	}
 }
 
+// Once the DS was changed, the parent is looked at until the old key goes: one that has the old
+// DS again, as from a backup, keeps that key in the zone until caches have forgotten it.
+func TestParentRelapses(t *testing.T) {
+	old, fresh := key(1, rr.ED25519, signer.Single), key(9, rr.ED25519, signer.Single)
+	r, move := drive(t, roll.RollAll, []*roll.Key{old}, []*roll.Key{fresh})
+	move(0)
+	move(time.Hour)
+	move(3 * time.Hour)
+	if r.Roll.Step != 2 || !fresh.SignZone {
+		t.Fatalf("step %d, %+v", r.Roll.Step, old)
+	}
+	now := at.Add(5 * time.Hour)
+	zone := []roll.Observation{{Server: "here"}}
+	look := func(d time.Duration, parent ...roll.Observation) roll.Outcome {
+		now = now.Add(d)
+		return r.Advance(now, append(slices.Clone(zone), parent...), fixed())
+	}
+	right, restored := roll.Observation{Server: "registry", Parent: true}, roll.Observation{Server: "registry", Parent: true, Mismatch: "it still has a DS of key 1", DS: []uint16{1}}
+	out := look(0, restored)
+	if words := strings.Join(out.Events, "\n"); !strings.Contains(words, "is not any more") || !strings.Contains(words, "still has a DS of key 1") {
+		t.Errorf("what is told of it: %s", words)
+	}
+	if err := r.MayRemove(old, now, nil, fixed()); err == nil {
+		t.Error("the old key may be removed although the parent has its DS")
+	}
+	for range 3 { // however long
+		if look(24*time.Hour, restored); r.Roll.Step != 2 {
+			t.Fatal("the old key went although the parent has its DS")
+		}
+	}
+	if out := look(24 * time.Hour); r.Roll.Step != 2 || out.Again.IsZero() { // nobody knows
+		t.Error("the old key went although the parent was not seen")
+	}
+	if out = look(0, right); out.Again.Sub(now) != time.Hour {
+		t.Errorf("while caches forget, the parent is looked at again in %s", out.Again.Sub(now))
+	}
+	if look(3*time.Hour-time.Second, right); r.Roll.Step != 2 {
+		t.Error("caches may hold the DS that was put back")
+	}
+	if look(time.Second, right); r.Roll.Step != 3 || old.Publish {
+		t.Errorf("the old key stays when all caches have forgotten it: step %d", r.Roll.Step)
+	}
+}
+
 // What the parent has is known only when every one of its servers was asked and shows
 // it; nobody asked is no evidence.
 func TestNoteParent(t *testing.T) {

@@ -97,7 +97,11 @@ func (r *Rollover) Timeline(now time.Time, t *Timing) (out []Row) {
 	at := now
 	for i := r.Step; i < len(plans[r.Kind]); i++ {
 		s := plans[r.Kind][i]
-		row := Row{Title: r.named(s), Phase: Next, Begin: at, Estimated: true, For: s.wait.words(t)}
+		wait := s.wait
+		if i == r.Step {
+			wait = r.waitOf(s)
+		}
+		row := Row{Title: r.named(s), Phase: Next, Begin: at, Estimated: true, For: wait.words(t)}
 		if i == r.Step {
 			row.Phase = Now
 			if !r.Entered.IsZero() {
@@ -106,13 +110,13 @@ func (r *Rollover) Timeline(now time.Time, t *Timing) (out []Row) {
 			row.Waits = r.waits(s, now, t)
 		}
 		row.Seen = at.Add(t.ExpectServers)
-		if s.parent {
+		if s.parent && !s.keeps {
 			row.Seen = at.Add(max(t.ExpectServers, t.ExpectParent))
 		}
 		if i == r.Step && !r.Seen.IsZero() {
 			row.Seen, row.Estimated = r.Seen, false
 		}
-		row.End = t.after(s.wait, row.Seen)
+		row.End = t.after(wait, row.Seen)
 		if row.End.Before(now) {
 			row.End = now
 		}
@@ -149,7 +153,7 @@ func (r *Rollover) waits(s step, now time.Time, t *Timing) (out []string) {
 		}
 	}
 	if !r.Seen.IsZero() {
-		out = append(out, s.wait.words(t)...)
+		out = append(out, r.waitOf(s).words(t)...)
 	}
 	return out
 }

@@ -56,6 +56,7 @@ type world struct {
 	parents []content
 	dsTTL   uint32
 	asked   content           // the DS that the parent should have
+	backups []content         // what the parent had before
 	caches  map[string][]held // by kind
 	log     []string
 	stride  int // the most minutes that a tick takes
@@ -139,6 +140,7 @@ func (w *world) publish() {
 	w.zone.serial++
 	w.zone.keys = content{keys: list(keys, func(k *roll.Key) bool { return k.Publish }), keySigs: list(keys, func(k *roll.Key) bool { return k.SignKeys })}
 	w.zone.data = content{sigs: list(keys, func(k *roll.Key) bool { return k.SignZone })}
+	w.backups = append(w.backups, w.asked)
 	w.asked = content{ds: list(keys, func(k *roll.Key) bool { return k.DS })}
 	w.servers[0].have = w.zone
 	w.ring.Served(w.zone.serial, w.now)
@@ -263,6 +265,7 @@ func (w *world) tick() {
 			w.parents[i] = w.asked
 		}
 	}
+	w.restoreBackup()
 	w.remember()
 	w.check()
 	w.follow()
@@ -281,6 +284,27 @@ func (w *world) tick() {
 	}
 	w.remember()
 	w.check()
+}
+
+// restoreBackup lets the parent have now and then what it had before: where the keys that it
+// names are still there, nobody is hurt, and they have to stay.
+func (w *world) restoreBackup() {
+	if w.r.IntN(40) != 0 {
+		return
+	}
+	old := w.backups[w.r.IntN(len(w.backups))]
+	if old.ds == "" || w.asked.ds == "" {
+		return // signed or not is another matter
+	}
+	for _, keys := range w.caches["keys"] {
+		for _, data := range w.caches["data"] {
+			if bogus(old, keys.content, data.content) != "" {
+				return
+			}
+		}
+	}
+	w.parents[w.r.IntN(len(w.parents))] = old
+	w.log = append(w.log, w.now.Format(time.RFC3339)+" the parent restores "+old.ds)
 }
 
 func (w *world) noteTTLs() {

@@ -79,6 +79,7 @@ type Config struct {
 	Roots       []netip.AddrPort              // servers of the zone that the anchors are of
 	Reach       map[string]netip.AddrPort     // where name servers are reached, by the key of their name
 	Redirect    map[netip.Addr]netip.AddrPort // where addresses are reached, if not there
+	Closed      bool                          // no other address is reached but loopback
 	IncludeFrom []string                      // folders, besides a zone file's own, that $INCLUDE may read from
 }
 
@@ -413,6 +414,12 @@ func (p *checker) reach(c *Config, r *raw) {
 			Suggest("name a file of DS records, and servers of the zone that they are of"))
 	}
 	for host, at := range r.Reach {
+		if host == anyAddress {
+			if c.Closed = at == unreachable; !c.Closed {
+				p.diags.Add(RuleBadValue.At(p.place("[address-override]", 0, host), "all other addresses are %q", at).Suggest("write %q = %q, or leave it out", anyAddress, unreachable))
+			}
+			continue
+		}
 		if a, err := netip.ParseAddr(host); err == nil {
 			if ap, ok := p.address(at, "[address-override]", host); ok {
 				c.Redirect[a.Unmap()] = ap
@@ -429,6 +436,12 @@ func (p *checker) reach(c *Config, r *raw) {
 		}
 	}
 }
+
+// What [address-override] says of all addresses that it does not name.
+const (
+	anyAddress  = "*"
+	unreachable = "unreachable"
+)
 
 func (p *checker) zones(c *Config, r *raw) {
 	const header = "[[zone]]"

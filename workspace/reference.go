@@ -144,7 +144,7 @@ var Sections = []Section{
 		{"servers", `["192.0.2.1:53"]`, true, "servers of the zone that the anchors are of"},
 	}},
 	{"[address-override]", "where name servers are reached, if not at their public address", []Setting{
-		{"HOST", `"127.0.0.1:5300"`, true, "by the name of the server, or by its address"},
+		{"HOST", `"127.0.0.1:5300"`, true, `by name or address of the server; "*" = "unreachable": no others but loopback`},
 	}},
 	{"[[zone]]", "a zone; one section each. Its file is zones/NAME.zone", []Setting{
 		{"name", `"saltmarsh.example"`, true, "its name"},

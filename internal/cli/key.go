@@ -34,7 +34,7 @@ What would break the zone is refused, with when it will be safe.`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
 	cmd.AddCommand(newKeyNew(e), newKeyList(e), newKeyShow(e), newKeyImport(e), newKeyExport(e),
-		newKeyStage(e, "activate", "put a key to use", "Activates a key: it signs at once. Where others are in use that is refused: resolvers do not\nknow the new key yet, and `fencepost roll start` brings it in in the right order."),
+		newKeyStage(e, "activate", "put a key to use", "Activates a key: it signs at once. Where others are in use that is refused: resolvers do not\nknow the new key yet, and `fencepost roll start` brings it in in the right order.\nBut a key that left the zone is put back where the parent names it and no key in use."),
 		newKeyStage(e, "retire", "end the use of a key", "Makes a key sign no more and leaves it in the zone, where caches still need it. The\nlast key in use, and one that the parent's DS names, is refused. Of another operator's\nkey it withdraws the wish for its DS: the key itself stays until it is deleted."),
 		newKeyStage(e, "delete", "take a key away, with its file", "Takes a key out of the zone and removes its file. Refused while caches hold its\nsignatures or the parent's DS names it, with when it will be safe."))
 	return cmd

@@ -131,6 +131,9 @@ func (e *env) rollText(v *ops.RollView) {
 	if v.Reason != "" {
 		e.ui.Printf("  %s, begun %s\n", v.Reason, ui.When(v.Started, v.Now))
 	}
+	if v.Parent != "" {
+		e.ui.Printf("\n  %s the parent: %s, since %s\n  %s %s\n", e.ui.Paint(ui.Bad, "error:"), v.Parent, ui.When(v.Since, v.Now), e.ui.Paint(ui.Bold, "next:"), v.Next)
+	}
 	if len(v.Rows) > 0 {
 		e.ui.Printf("\n")
 	}

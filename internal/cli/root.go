@@ -25,6 +25,7 @@ import (
 	"fencepost/internal/edit"
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
+	"fencepost/netio"
 )
 
 // version is stamped by the build; without it the build information tells.
@@ -299,9 +300,16 @@ func (e *env) setUp(cmd *cobra.Command) error {
 		now = func() time.Time { return t }
 	}
 	e.app = &ops.App{Files: edit.Files{Workspace: e.workspace, Now: now}, Given: e.now != ""}
+	if reach == "loopback" {
+		e.app.Net = netio.Loopback(netio.System)
+	}
 	e.app.UseOverrides()
 	return nil
 }
+
+// reach is how far commands reach; empty: everywhere. Only the linker sets it: tests of the
+// built program send nothing beyond loopback.
+var reach string
 
 // ahead is by how much commands take the time to be later than the machine says, as
 // Go writes durations. Only the linker sets it: tests of the built program find out with it

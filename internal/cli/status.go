@@ -264,9 +264,13 @@ func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(strin
 	if k == nil {
 		return
 	}
-	if k.DSWrong {
-		bad("the parent: %s", k.DS)
-		bad("next: have the parent take the right DS: fencepost handover %s", strings.TrimSuffix(z.Zone, "."))
+	if k.NextForDS != "" {
+		tell := say
+		if k.DSWrong {
+			tell = bad
+		}
+		tell("the parent: %s", k.DS)
+		tell("next: %s", k.NextForDS)
 	} else if k.DS != "" {
 		say("%s", k.DS)
 	}

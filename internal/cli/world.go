@@ -135,6 +135,7 @@ func writeWorld(dir string, p *worlds.Played) error {
 		lines = append(lines, fmt.Sprintf("%q = %q\n", a, at))
 	}
 	slices.Sort(lines)
+	lines = append(lines, "\"*\" = \"unreachable\" # what is not in the world is nowhere\n")
 	b.WriteString(strings.Join(lines, ""))
 	return wholefile.Write(path, []byte(b.String()), 0o644)
 }

@@ -67,7 +67,9 @@ type KeyState struct {
 	Waits    []string `json:"waits,omitempty"`
 	DS       string   `json:"ds,omitempty"`
 	DSWrong  bool     `json:"ds_wrong,omitempty"`
-	Stuck    bool     `json:"stuck,omitempty"`
+	// NextForDS is what to do about it, in words.
+	NextForDS string `json:"next_for_ds,omitempty"`
+	Stuck     bool   `json:"stuck,omitempty"`
 }
 
 // FollowStatus says how far the addresses of a name have followed; see zonestate.FollowState.

@@ -184,6 +184,9 @@ address = "127.0.0.1:%d"
 algorithm = "ECDSAP256SHA256"
 keys      = "single"
 
+[address-override]
+"*" = "unreachable"                   # the play stays on this machine
+
 [[zone]]
 name    = "saltmarsh.example"
 sign    = "standard"
@@ -235,9 +238,10 @@ const registryConfig = `# A stand-in for the registry of the zone example.
 [serve]
 listen = ["127.0.0.1:%d"]
 
-[address-override]                               # where name servers are reached in this play
+[address-override]                               # where name servers are reached in this play, and no others
 "ns1.saltmarsh.example" = "127.0.0.1:%d"
 "ns2.saltmarsh.example" = "127.0.0.1:%d"
+"*" = "unreachable"
 
 [[zone]]
 name = "example"

@@ -68,7 +68,7 @@ func (a *App) KeyTags(zone, dir string) (out [][2]string) {
 		return nil
 	}
 	for _, e := range ring.Keys {
-		k := keyInfo(ring.Zone, e)
+		k := keyInfo(ring, e)
 		out = append(out, [2]string{strconv.Itoa(int(e.Tag)), k.Role + ", " + string(e.State)})
 	}
 	return out

@@ -65,7 +65,7 @@ type KeyInfo struct {
 	Published bool                 `json:"published"`
 	SignsKeys bool                 `json:"signs_keys"`
 	SignsZone bool                 `json:"signs_zone"`
-	DS        string               `json:"ds"` // none, wanted, seen
+	DS        string               `json:"ds"` // none, wanted; at the parent: seen, missing, still
 	Created   time.Time            `json:"created"`
 	Since     map[string]time.Time `json:"since,omitempty"`
 	File      string               `json:"file,omitempty"`
@@ -75,7 +75,7 @@ type KeyInfo struct {
 	Digest    string               `json:"ds_record,omitempty"`
 }
 
-func keyInfo(zone dnsname.Name, e *keyring.Entry) KeyInfo {
+func keyInfo(ring *keyring.Ring, e *keyring.Entry) KeyInfo {
 	k := KeyInfo{Tag: e.Tag, Algorithm: e.Public.Algorithm.String(), Number: uint8(e.Public.Algorithm), Bits: e.Public.Bits(), Role: keyring.RoleName(e.Role), State: string(e.State),
 		Foreign: e.Foreign, Published: e.Publish, SignsKeys: e.SignKeys, SignsZone: e.SignZone, DS: "none", Created: e.Created, Since: map[string]time.Time{},
 		File: e.File, Note: e.Note, Concern: e.Public.KeyConcern(), DNSKEY: keyring.PublicText(e.Public.Data)}
@@ -86,6 +86,10 @@ func keyInfo(zone dnsname.Name, e *keyring.Entry) KeyInfo {
 		k.Since[string(s)] = at.UTC()
 	}
 	switch {
+	case slices.Contains(ring.Parent.Lacks, e.Tag):
+		k.DS = "missing at the parent"
+	case slices.Contains(ring.Parent.Names, e.Tag):
+		k.DS = "still at the parent"
 	case e.DS && !e.Seen.IsZero():
 		k.DS = "seen at the parent"
 	case e.DS:
@@ -94,7 +98,7 @@ func keyInfo(zone dnsname.Name, e *keyring.Entry) KeyInfo {
 		k.DS = "still at the parent"
 	}
 	if e.EntryPoint() {
-		k.Digest = rr.DataText(rr.TypeDS, dnssec.DS(zone, e.Public.Data, dnssec.DigestSHA256))
+		k.Digest = rr.DataText(rr.TypeDS, dnssec.DS(ring.Zone, e.Public.Data, dnssec.DigestSHA256))
 	}
 	return k
 }
@@ -123,7 +127,7 @@ func (a *App) Keys(zone, dir string) (*keyring.Ring, []KeyInfo, error) {
 	}
 	infos := []KeyInfo{}
 	for _, e := range ring.Keys {
-		infos = append(infos, keyInfo(name, e))
+		infos = append(infos, keyInfo(ring, e))
 	}
 	return ring, infos, nil
 }
@@ -222,7 +226,7 @@ func (a *App) changeKeys(ctx context.Context, ring *keyring.Ring, k *KeyChange) 
 	if err != nil {
 		return nil, err
 	}
-	if out.KeyInfo = keyInfo(ring.Zone, e); e.File != "" {
+	if out.KeyInfo = keyInfo(ring, e); e.File != "" {
 		out.File = filepath.Join(out.Folder, e.File)
 	}
 	return out, nil
@@ -366,14 +370,22 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 	act := func() error { return nil }
 	switch k.Do {
 	case "activate":
-		if ring.Roll.Signs() {
-			refused = &roll.RefusedError{Breaks: fmt.Sprintf("key %d is not in the caches of resolvers yet: they would reject what it alone signs", e.Tag),
-				Until: "it is safe when a rollover does it in the right order"}
+		if e.Foreign {
+			return edit.Usage("key %d is another operator's: it never signs here", e.Tag)
 		}
 		if e.Revoked {
 			return edit.Usage("key %d is revoked: it is not to be trusted any more, for ever", e.Tag)
 		}
 		act = func() error { e.Use(now); return nil }
+		switch {
+		case !ring.Roll.Signs():
+		case keymanager.MayPutBack(e) && ds != nil && *ds && a.parentRejects(ctx, ring):
+			act = func() error { ring.Roll.PutBack(e.Key, now); return nil }
+			out.Warnings = append(out.Warnings, fmt.Sprintf("once the parent has the DS of the keys in use, take it away again: fencepost key delete %s %d", ring.Zone.Plain(), e.Tag))
+		default:
+			refused = &roll.RefusedError{Breaks: fmt.Sprintf("key %d is not in the caches of resolvers yet: they would reject what it alone signs", e.Tag),
+				Until: "it is safe when a rollover does it in the right order"}
+		}
 	case "retire":
 		refused = ring.Roll.MayRetire(e.Key, ds)
 		act = func() error { e.Retire(now); return nil }
@@ -433,15 +445,18 @@ func (a *App) timingOf(ring *keyring.Ring) roll.Timing {
 // parentNames asks the parent's servers whether they have a DS of a key; nil if
 // that cannot be known.
 func (a *App) parentNames(ctx context.Context, zone dnsname.Name, e *keyring.Entry) *bool {
-	c, err := a.Config()
+	parents, err := a.parentServers(ctx, zone, nil)
 	if err != nil {
 		return nil
 	}
-	z := c.Find(zone)
-	if z == nil {
-		return nil
-	}
-	return keymanager.NewObserver(a.Net, zone, nil).ParentNames(ctx, askable(z.Parent), e)
+	return keymanager.NewObserver(a.Net, zone, nil).ParentNames(ctx, parents, e)
+}
+
+// parentRejects reports whether the parent's servers have only DS that fit no key of the zone: a
+// key that they name can only help then.
+func (a *App) parentRejects(ctx context.Context, ring *keyring.Ring) bool {
+	parents, err := a.parentServers(ctx, ring.Zone, nil)
+	return err == nil && keymanager.NewObserver(a.Net, ring.Zone, ring).ParentRejects(ctx, parents)
 }
 
 var errNoKeys = errors.New("there are no keys")

@@ -26,13 +26,28 @@ func (a *App) UseOverrides() {
 	}
 	a.Net = &reachingNet{plain, sync.OnceValue(func() netio.Network {
 		c, err := a.Config()
-		if err != nil || len(c.Redirect) == 0 {
+		if err != nil {
 			return plain
 		}
-		return netio.Redirect(plain, c.Redirect)
+		n := plain
+		if c.Closed {
+			n = netio.Loopback(n)
+		}
+		if len(c.Redirect) > 0 {
+			n = netio.Redirect(n, c.Redirect)
+		}
+		return n
 	})}
 }
 
 func (n *reachingNet) Dial(ctx context.Context, network string, local netip.Addr, to netip.AddrPort, timeout time.Duration) (net.Conn, error) {
 	return n.as().Dial(ctx, network, local, to, timeout)
+}
+
+func (n *reachingNet) LookupNS(ctx context.Context, zone string) ([]string, error) {
+	return n.as().LookupNS(ctx, zone)
+}
+
+func (n *reachingNet) LookupAddr(ctx context.Context, host string) ([]netip.Addr, error) {
+	return n.as().LookupAddr(ctx, host)
 }

@@ -41,6 +41,11 @@ type RollView struct {
 	Now       time.Time  `json:"now"`
 	Servers   []RollSeen `json:"servers,omitempty"`
 	Unsigned  bool       `json:"unsigned,omitempty"`
+	// Parent is what is wrong with the DS there, and Next what to do about it.
+	Parent   string    `json:"parent_problem,omitempty"`
+	Since    time.Time `json:"parent_problem_since,omitzero"`
+	Rejected bool      `json:"rejected,omitempty"` // validating resolvers reject the zone
+	Next     string    `json:"next,omitempty"`
 }
 
 // RollRow is a step of a time line.
@@ -98,7 +103,10 @@ func (a *App) viewAt(ring *keyring.Ring, now time.Time) *RollView {
 	t := a.timingOf(ring)
 	v := &RollView{Zone: ring.Zone.String(), State: "none", Now: now.UTC(), Unsigned: ring.Roll.Unsigned, Keys: []KeyInfo{}}
 	for _, e := range ring.Keys {
-		v.Keys = append(v.Keys, keyInfo(ring.Zone, e))
+		v.Keys = append(v.Keys, keyInfo(ring, e))
+	}
+	if p := ring.Parent; p.Problem != "" {
+		v.Parent, v.Since, v.Rejected, v.Next = p.Problem, p.Since.UTC(), p.Rejects, keymanager.NextForDS(ring)
 	}
 	r := ring.Roll.Roll
 	switch {

@@ -232,7 +232,7 @@ func Play(ctx context.Context, w *sim.World, clock netio.Clock) (*Played, error)
 		return sim.Place{Net: netio.System, At: netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 0, 0, 1}), 0)}
 	}
 	reach := func(_ netip.Addr, places map[netip.Addr]netip.AddrPort) netio.Network {
-		return netio.Redirect(netio.System, places)
+		return netio.Redirect(netio.Loopback(netio.System), places)
 	}
 	places, err := n.Serve(ctx, place, reach, &wg)
 	if err != nil {
@@ -243,7 +243,7 @@ func Play(ctx context.Context, w *sim.World, clock netio.Clock) (*Played, error)
 }
 
 // Net is the network on which the world is reached.
-func (p *Played) Net() netio.Network { return netio.Redirect(netio.System, p.Places) }
+func (p *Played) Net() netio.Network { return netio.Redirect(netio.Loopback(netio.System), p.Places) }
 
 // Stop ends it.
 func (p *Played) Stop() { p.stop() }
