@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"time"
 
 	"fencepost/dnsname"
 	"fencepost/resolve"
@@ -19,8 +20,62 @@ type Asker struct {
 	Reach func(ctx context.Context, host dnsname.Name, glue [][]byte) ([]netip.AddrPort, error)
 }
 
-// childTypes are what a child's servers are asked for.
-var childTypes = []rr.Type{rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY, rr.TypeCSYNC, rr.TypeNS}
+// What a child's servers are asked for: what the DS is decided by, and what CSYNC is.
+var (
+	keyTypes  = []rr.Type{rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY}
+	syncTypes = []rr.Type{rr.TypeCSYNC, rr.TypeNS}
+)
+
+// Wants is what a delegation is to be, as its child asks for it.
+type Wants struct {
+	DS            [][]byte // the data of the DS records
+	ChangeDS      bool
+	Servers       *Child // the name servers and their glue
+	ChangeServers bool
+	// Refused are the requests that are not followed. One on the DS does not stop one on the
+	// servers, nor the other way round: RFC 7344 and RFC 7477 are followed each by itself.
+	Refused []error
+}
+
+// Want asks the servers of a child what it wants its parent to have. New name servers are asked
+// before they are taken over. The error is for what could not be looked at.
+func (a *Asker) Want(ctx context.Context, c *Child, first First, approved bool, now time.Time) (w Wants, err error) {
+	seen, err := a.Ask(ctx, c)
+	if err != nil {
+		return w, err
+	}
+	var refused error
+	if w.DS, w.ChangeDS, refused = c.WantedDS(seen, first, now); refused != nil {
+		w.Refused = append(w.Refused, refused)
+	}
+	w.Servers, w.ChangeServers, refused = c.WantedServers(seen, approved, now)
+	if refused == nil && w.ChangeServers {
+		refused = a.serve(ctx, w.Servers, now)
+	}
+	if refused != nil {
+		w.Servers, w.ChangeServers, w.Refused = nil, false, append(w.Refused, refused)
+	}
+	return w, nil
+}
+
+// serve tells why the name servers that a child asks for cannot be taken over: each of them has to
+// answer for the zone, with keys that the DS leads to.
+func (a *Asker) serve(ctx context.Context, want *Child, now time.Time) error {
+	seen, err := a.Ask(ctx, want)
+	if err != nil {
+		return refuse("it cannot be asked whether the name servers that its CSYNC record asks for serve %s: %v", want.Name.Plain(), err)
+	}
+	for i := range seen {
+		s := &seen[i]
+		if s.Err != nil {
+			return refuse("%s, which its CSYNC record asks for, does not serve %s: %v", s.Server, want.Name.Plain(), s.Err)
+		}
+		if keys, v := validate.NewRRsets(s.Records).TrustKeys(want.Name, records(want.Name, rr.TypeDS, want.DS), now); keys == nil {
+			return refuse("%s, which its CSYNC record asks for, shows keys of %s that the DS does not lead to: %s", s.Server, want.Name.Plain(), v.Reason)
+		}
+	}
+	return nil
+}
 
 // Ask asks every address of every server of a child. The error says that a server has no
 // address; what one of them would not say is in what was seen of it.
@@ -64,16 +119,27 @@ func (a *Asker) askServer(ctx context.Context, c *Child, at netip.AddrPort, s *S
 	if s.Before, err = serial(); err != nil {
 		return err
 	}
-	var hosts []dnsname.Name
-	for _, t := range childTypes {
-		resp, err := ask(c.Name, t)
-		if err != nil {
+	for _, t := range keyTypes {
+		if _, err := ask(c.Name, t); err != nil {
 			return err
 		}
-		if t == rr.TypeNS {
-			data, _ := resp.Set(c.Name, rr.TypeNS)
-			for _, d := range data {
-				if n, err := dnsname.FromWire(d); err == nil && n.AtOrBelow(c.Name) {
+	}
+	s.SyncErr = askDelegation(c, ask)
+	s.After, err = serial()
+	return err
+}
+
+// askDelegation collects what one server of a child shows of the delegation.
+func askDelegation(c *Child, ask func(dnsname.Name, rr.Type) (*resolve.Response, error)) error {
+	var hosts []dnsname.Name
+	for _, t := range syncTypes {
+		resp, err := ask(c.Name, t)
+		if err != nil {
+			return fmt.Errorf("%s: %w", t, err)
+		}
+		if data, _ := resp.Set(c.Name, rr.TypeNS); t == rr.TypeNS {
+			for _, n := range names(data) {
+				if n.AtOrBelow(c.Name) {
 					hosts = append(hosts, n)
 				}
 			}
@@ -82,12 +148,11 @@ func (a *Asker) askServer(ctx context.Context, c *Child, at netip.AddrPort, s *S
 	for _, host := range hosts {
 		for _, t := range []rr.Type{rr.TypeA, rr.TypeAAAA} {
 			if _, err := ask(host, t); err != nil {
-				return err
+				return fmt.Errorf("%s %s: %w", host.Plain(), t, err)
 			}
 		}
 	}
-	s.After, err = serial()
-	return err
+	return nil
 }
 
 // Signals looks at the signalling names of the name servers outside a child (RFC 9615 §4.1),

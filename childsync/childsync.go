@@ -6,6 +6,7 @@ package childsync
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"slices"
@@ -26,6 +27,7 @@ type Seen struct {
 	Before, After uint32
 	Records       []rr.Record
 	Err           error // it could not be asked
+	SyncErr       error // it could not be asked for CSYNC and the delegation
 }
 
 // RefusedError says why a child's request is not followed.
@@ -107,6 +109,12 @@ func (c *Child) WantedDS(seen []Seen, first First, now time.Time) (want [][]byte
 	if len(seen) == 0 {
 		return nil, false, refuse("%s has no server that could be asked", c.Name)
 	}
+	if !slices.ContainsFunc(seen, func(s Seen) bool { return c.asksForDS(&s) }) { // RFC 7344 §4.1: nothing is asked
+		if i := slices.IndexFunc(seen, func(s Seen) bool { return s.Err != nil }); i >= 0 && len(c.DS) > 0 {
+			return nil, false, refuse("%s could not be asked: %v", seen[i].Server, seen[i].Err)
+		}
+		return c.DS, false, nil
+	}
 	if len(c.DS) == 0 && !first.Trusted && first.Signals == nil {
 		return nil, false, refuse("%s has no DS yet, so nothing proves what its servers say; enter the first one by hand, or permit it (RFC 8078 §3)", c.Name)
 	}
@@ -125,9 +133,6 @@ func (c *Child) WantedDS(seen []Seen, first First, now time.Time) (want [][]byte
 		}
 		cds, cdnskeys = a, b
 	}
-	if len(cds)+len(cdnskeys) == 0 { // RFC 7344 §4.1: it asks for nothing
-		return c.DS, false, nil
-	}
 	want, err = c.wanted(cds, cdnskeys)
 	if err == nil && len(c.DS) == 0 && !first.Trusted {
 		err = c.signalled(first.Signals, cds, cdnskeys, now)
@@ -141,6 +146,13 @@ func (c *Child) WantedDS(seen []Seen, first First, now time.Time) (want [][]byte
 		}
 	}
 	return want, !same(want, c.DS), nil
+}
+
+// asksForDS reports whether a server shows a request on the DS, proved or not.
+func (c *Child) asksForDS(s *Seen) bool {
+	return slices.ContainsFunc(s.Records, func(r rr.Record) bool {
+		return (r.Type == rr.TypeCDS || r.Type == rr.TypeCDNSKEY) && r.Name.Equal(c.Name)
+	})
 }
 
 // request is the CDS and CDNSKEY records of one server, proved by the present DS.
@@ -273,8 +285,8 @@ func (c *Child) WantedServers(seen []Seen, approved bool, now time.Time) (want *
 
 // syncAt is what one server asks for (RFC 7477 §3.1).
 func (c *Child) syncAt(s *Seen, approved bool, now time.Time) (want *Child, asked bool, err error) {
-	if s.Err != nil {
-		return nil, false, refuse("%s could not be asked: %v", s.Server, s.Err)
+	if err := cmp.Or(s.Err, s.SyncErr); err != nil {
+		return nil, false, refuse("%s could not be asked: %v", s.Server, err)
 	}
 	p := validate.NewRRsets(s.Records)
 	list := p.Data(c.Name, rr.TypeCSYNC)
@@ -374,6 +386,9 @@ func ofType(addrs [][]byte, t rr.Type) (out [][]byte) {
 	}
 	return out
 }
+
+// Same compares all that a parent has of a child.
+func (c *Child) Same(o *Child) bool { return same(c.DS, o.DS) && c.equal(o) }
 
 // equal compares name servers and glue.
 func (c *Child) equal(o *Child) bool {

@@ -152,30 +152,21 @@ func (n *Internet) Follow(ctx context.Context, net netio.Network, child dnsname.
 		tracer.Roots = append(tracer.Roots, h)
 	}
 	asker := childsync.Asker{Asker: tracer.Asker, Reach: tracer.Reach}
-	seen, err := asker.Ask(ctx, c)
-	if err != nil {
-		return "", err
-	}
-	now := n.clock.Now()
-	ds, changeDS, err := c.WantedDS(seen, childsync.First{Trusted: first}, now)
-	if err != nil {
-		return "", err
-	}
-	want, changeServers, err := c.WantedServers(seen, false, now)
+	want, err := asker.Want(ctx, c, childsync.First{Trusted: first}, false, n.clock.Now())
 	if err != nil {
 		return "", err
 	}
 	var what []string
-	if changeServers {
-		c.Servers, c.Glue = want.Servers, want.Glue
+	if want.ChangeServers {
+		c.Servers, c.Glue = want.Servers.Servers, want.Servers.Glue
 		what = append(what, "the servers")
 	}
-	if changeDS {
-		c.DS = ds
+	if want.ChangeDS {
+		c.DS = want.DS
 		what = append(what, "the DS")
 	}
 	if len(what) == 0 {
-		return "", nil
+		return "", errors.Join(want.Refused...)
 	}
 	return strings.Join(what, " and "), n.Enter(child, recordsOf(c))
 }

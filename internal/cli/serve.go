@@ -144,7 +144,9 @@ func reloadOnSignal(ctx context.Context, c <-chan os.Signal, sv *ops.Service, lo
 func commands(sv *ops.Service) control.Handler {
 	byName := map[string]func(context.Context, dnsname.Name, json.RawMessage) (any, error){
 		"status": func(context.Context, dnsname.Name, json.RawMessage) (any, error) {
-			return control.StatusOf(sv.Server.Status(), ui.Explain), nil
+			st := control.StatusOf(sv.Server.Status(), ui.Explain)
+			sv.AddChildren(&st)
+			return st, nil
 		},
 		"refresh": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {
 			return nil, sv.Server.Refresh(z)

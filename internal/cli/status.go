@@ -170,6 +170,7 @@ func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 		bad("%s", z.Clashes)
 	}
 	e.zoneFollows(z, now, say)
+	e.zoneChildren(z, now, say)
 	e.zoneKeys(z, now, say, bad)
 	for _, p := range z.Peers {
 		switch {
@@ -234,6 +235,20 @@ func (e *env) zoneFollows(z *control.ZoneStatus, now time.Time, say func(string,
 		default:
 			say("%s follows %s, looked %s, next %s", owner, source, ui.When(f.Checked, now), ui.When(f.Next, now))
 		}
+	}
+}
+
+// childrenShown is how many children are shown whose requests are not followed.
+const childrenShown = 10
+
+// zoneChildren says which children ask for what they do not get.
+func (e *env) zoneChildren(z *control.ZoneStatus, now time.Time, say func(string, ...any)) {
+	for i, c := range z.Children {
+		if i == childrenShown {
+			say("and %s more whose requests are not followed; all: fencepost status --format json", ui.Count(len(z.Children)-i))
+			return
+		}
+		say("%s", e.ui.Paint(ui.Suspect, "%s: not followed since %s: %s", c.Child, ui.When(c.Since, now), c.Problem))
 	}
 }
 

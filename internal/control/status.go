@@ -57,6 +57,7 @@ type ZoneStatus struct {
 	Members   int            `json:"members,omitempty"` // of a catalog that is followed
 	Clashes   string         `json:"clashes,omitempty"` // why it is not followed in all
 	Follows   []FollowStatus `json:"follows,omitempty"`
+	Children  []ChildStatus  `json:"children_refused,omitempty"`
 	Pending   int            `json:"pending,omitempty"` // record sets that messages changed and the files do not have
 }
 
@@ -70,6 +71,13 @@ type KeyState struct {
 	// NextForDS is what to do about it, in words.
 	NextForDS string `json:"next_for_ds,omitempty"`
 	Stuck     bool   `json:"stuck,omitempty"`
+}
+
+// ChildStatus is a request of a child that is not followed.
+type ChildStatus struct {
+	Child   string    `json:"child"`
+	Since   time.Time `json:"since"`
+	Problem string    `json:"problem"`
 }
 
 // FollowStatus says how far the addresses of a name have followed; see zonestate.FollowState.

@@ -11,16 +11,8 @@ import (
 	"fencepost/zonefile"
 )
 
-// ChildWants is what a delegation is to be.
-type ChildWants struct {
-	DS            [][]byte // the data of the DS records
-	ChangeDS      bool
-	Servers       *childsync.Child // the name servers and their glue
-	ChangeServers bool
-}
-
-// ChangeChild makes a delegation what wants says that it is to be, of what it is now.
-func (a *Files) ChangeChild(zone, child string, dry bool, wants func(*childsync.Child) (ChildWants, error)) (*Edited, error) {
+// Delegation is a child as the file of a zone has it.
+func (a *Files) Delegation(zone, child string) (*childsync.Child, error) {
 	b, e, err := a.edit(zone)
 	if err != nil {
 		return nil, err
@@ -30,13 +22,27 @@ func (a *Files) ChangeChild(zone, child string, dry bool, wants func(*childsync.
 	if err != nil {
 		return nil, err
 	}
-	now := e.delegation(name)
-	if len(now.Servers) == 0 {
+	c := e.delegation(name)
+	if len(c.Servers) == 0 {
 		return nil, fmt.Errorf("%s is not delegated in %s", name, e.file.Apex.Plain())
 	}
-	w, err := wants(now)
+	return c, nil
+}
+
+// ChangeChild makes a delegation what its child wants. was is what the child was asked about: where the
+// file has another by now, nothing is written.
+func (a *Files) ChangeChild(zone string, was *childsync.Child, w *childsync.Wants, dry bool) (*Edited, error) {
+	b, e, err := a.edit(zone)
 	if err != nil {
 		return nil, err
+	}
+	defer b.close()
+	name, now := was.Name, e.delegation(was.Name)
+	if !now.Same(was) {
+		return nil, fmt.Errorf("the delegation of %s was changed while its servers were asked; try again", name.Plain())
+	}
+	for _, why := range w.Refused {
+		b.note("not followed: %v", why)
 	}
 	if w.ChangeDS {
 		if err := e.replace(name, rr.TypeDS, w.DS); err != nil {

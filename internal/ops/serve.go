@@ -44,6 +44,8 @@ type Service struct {
 	rings   keyring.Cache                   // the same
 	folders atomic.Pointer[map[string]bool] // of keys, see seeFolders; nil: it is not known
 
+	refusals refusals // of what children ask for
+
 	changing sync.Mutex        // held while the configuration changes: one reload at a time
 	locks    map[string]func() // of key folders; under changing
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"time"
 
 	"fencepost/childsync"
 	"fencepost/dnsname"
@@ -13,7 +12,6 @@ import (
 	"fencepost/keymanager"
 	"fencepost/netio"
 	"fencepost/resolve"
-	"fencepost/server/zonestate"
 	"fencepost/source"
 	"fencepost/workspace"
 )
@@ -32,28 +30,33 @@ var ErrNothingAsked = errors.New("the child asks for nothing that is not there a
 // SyncChild asks the servers of a child what they want the parent to have, by CDS,
 // CDNSKEY and CSYNC, and writes it into the parent's zone if the rules permit.
 func (a *App) SyncChild(ctx context.Context, o SyncChild) (*edit.Edited, error) {
-	return a.ChangeChild(o.Zone, o.Child, o.Dry, func(child *childsync.Child) (w edit.ChildWants, err error) {
-		seen, err := a.childAsker().Ask(ctx, child)
-		if err != nil {
-			return w, err
+	child, err := a.Delegation(o.Zone, o.Child)
+	if err != nil {
+		return nil, err
+	}
+	want, err := a.wantOfChild(ctx, child, &o)
+	switch {
+	case err != nil:
+		return nil, err
+	case want.ChangeDS || want.ChangeServers:
+		return a.ChangeChild(o.Zone, child, want, o.Dry)
+	case len(want.Refused) > 0:
+		return nil, errors.Join(want.Refused...)
+	}
+	return nil, fmt.Errorf("%s: %w", child.Name.Plain(), ErrNothingAsked)
+}
+
+// wantOfChild asks a child what it wants, which may take a while.
+func (a *App) wantOfChild(ctx context.Context, child *childsync.Child, o *SyncChild) (*childsync.Wants, error) {
+	first := childsync.First{Trusted: o.First}
+	if len(child.DS) == 0 && !o.First {
+		var err error
+		if first.Signals, err = a.signals(ctx, child); err != nil {
+			return nil, err
 		}
-		first := childsync.First{Trusted: o.First}
-		if len(child.DS) == 0 && !o.First {
-			if first.Signals, err = a.signals(ctx, child); err != nil {
-				return w, err
-			}
-		}
-		if w.DS, w.ChangeDS, err = child.WantedDS(seen, first, a.Now()); err != nil {
-			return w, err
-		}
-		if w.Servers, w.ChangeServers, err = child.WantedServers(seen, o.Approved, a.Now()); err != nil {
-			return w, err
-		}
-		if !w.ChangeDS && !w.ChangeServers {
-			err = fmt.Errorf("%s: %w", child.Name.Plain(), ErrNothingAsked)
-		}
-		return w, err
-	})
+	}
+	want, err := a.childAsker().Want(ctx, child, first, o.Approved, a.Now())
+	return &want, err
 }
 
 // signals looks at the signalling names of the name servers outside a child; nil if
@@ -90,43 +93,4 @@ func (a *App) reach(ctx context.Context, host dnsname.Name, glue [][]byte) (out 
 		out = append(out, netip.AddrPortFrom(ip, workspace.DefaultPort))
 	}
 	return out, err
-}
-
-// syncEvery is how often the children of a zone are asked what they want.
-const syncEvery = 10 * time.Minute
-
-// syncChildren takes over what the children of a zone ask for and reports whether
-// anything was written.
-func (sv *Service) syncChildren(ctx context.Context, z *workspace.Zone) (wrote bool) {
-	children, err := sv.running.Load().delegations(sv.Config().File(z.Name), z.Name)
-	if err != nil {
-		sv.log.Warn("the children could not be asked", "zone", z.Name.String(), "error", err)
-		return false
-	}
-	for _, child := range children {
-		done, err := sv.running.Load().SyncChild(ctx, SyncChild{Zone: sv.Config().File(z.Name), Child: child.String()})
-		switch {
-		case errors.Is(err, ErrNothingAsked):
-		case err != nil:
-			sv.log.Warn("a child's request is not followed", "zone", z.Name.String(), "child", child.String(), "why", err)
-		default:
-			sv.log.Info("a child's request was followed", "zone", z.Name.String(), "child", child.String(), "serial", done.Files[0].Serial)
-			wrote = true
-		}
-	}
-	return wrote
-}
-
-// delegations are the names that a zone delegates.
-func (a *App) delegations(path string, name dnsname.Name) (out []dnsname.Name, err error) {
-	in, err := a.loadClean(path, name, "", zonestate.Input{})
-	if err != nil {
-		return nil, err
-	}
-	for n := range in.Zone.Nodes {
-		if n.IsCut() && !n.Occluded() {
-			out = append(out, in.Zone.Owner(n))
-		}
-	}
-	return out, nil
 }
