@@ -104,6 +104,11 @@ type seenPrint struct {
 
 func (s *Manager) open() (*keyring.Ring, error) { return s.Rings.Open(s.Dir, s.Name) }
 
+// Usable tells why the keys could not sign, or not soon; nil if they can, or if there are none yet.
+func (s *Manager) Usable() error {
+	return s.Rings.Usable(s.Dir, s.Name, s.Policy.PassphraseFile)
+}
+
 func (s *Manager) observer(ring *keyring.Ring) *Observer {
 	return NewObserver(s.Net, s.Name, ring)
 }

@@ -24,6 +24,7 @@ type Cache struct {
 	mu      sync.Mutex
 	rings   map[string]*Ring    // by folder, as they were read; never changed, never handed out
 	private map[string]unlocked // by file
+	usable  map[string]*usable  // by folder; small, and one for each zone
 }
 
 // unlocked is a private key and what its file was like when it was read.

@@ -94,7 +94,40 @@ var (
 	ErrLocked = errors.New("the key is protected by a passphrase")
 	// ErrPassphrase means that the passphrase does not open the key.
 	ErrPassphrase = errors.New("the passphrase is wrong")
+	// ErrOtherKey means that a file holds another key than keyring.toml says.
+	ErrOtherKey = errors.New("the file holds another key than " + IndexFile + " says")
 )
+
+// KeyFileError says why the file of a private key cannot be used: it is not there, others can read
+// it, it is damaged, or one of the errors above.
+type KeyFileError struct {
+	Path string
+	Tag  uint16
+	Err  error
+}
+
+func (e *KeyFileError) Error() string {
+	if errors.Is(e.Err, fs.ErrNotExist) {
+		return fmt.Sprintf("key %d: there is no file %s", e.Tag, e.Path)
+	}
+	return fmt.Sprintf("key %d (%s): %v", e.Tag, e.Path, e.Err)
+}
+
+// Cure is what to do about it.
+func (e *KeyFileError) Cure() string {
+	switch {
+	case errors.Is(e.Err, ErrReadable):
+		return "take the right to read it from others"
+	case errors.Is(e.Err, ErrLocked):
+		return "name the file that has the passphrase with passphrase-file in the zone's policy"
+	case errors.Is(e.Err, ErrPassphrase):
+		return "see whether the file that passphrase-file names has the passphrase that the key was protected by"
+	}
+	return fmt.Sprintf("bring the file of key %d back from a backup", e.Tag)
+}
+
+// Unwrap is what is wrong with it.
+func (e *KeyFileError) Unwrap() error { return e.Err }
 
 var roles = map[string]signer.Role{"single": signer.Single, "ksk": signer.KSK, "zsk": signer.ZSK}
 
@@ -166,7 +199,7 @@ func (r *Ring) checkModes() error {
 			continue
 		}
 		if err := checkMode(r.path(e)); err != nil {
-			return fmt.Errorf("key %s: %w", r.path(e), err)
+			return &KeyFileError{r.path(e), e.Tag, err}
 		}
 	}
 	return nil
@@ -195,7 +228,7 @@ func (r *Ring) Unlock(which func(*Entry) bool, passphrase []byte) error {
 		}
 		key, err := r.unlock(e, passphrase)
 		if err != nil {
-			return fmt.Errorf("key %s: %w", r.path(e), err)
+			return &KeyFileError{r.path(e), e.Tag, err}
 		}
 		e.Private = key
 	}
@@ -220,7 +253,7 @@ func (r *Ring) unlock(e *Entry, passphrase []byte) (*dnssec.Key, error) {
 		return nil, err
 	}
 	if string(key.Data) != string(e.Public.Data) {
-		return nil, fmt.Errorf("the file holds another key than %s says (tag %d, not %d)", IndexFile, key.Tag, e.Tag)
+		return nil, fmt.Errorf("%w (tag %d, not %d)", ErrOtherKey, key.Tag, e.Tag)
 	}
 	r.cache.unlocked(path, mark, key)
 	return key, nil

@@ -105,7 +105,7 @@ func TestRefusals(t *testing.T) {
 		"has tag":                    func(_, index string) error { return replace(index, "tag = ", "tag = 7 # ") },
 		"algorithm":                  func(_, index string) error { return replace(index, "'ECDSAP256SHA256'", "'NOSUCH'") },
 		"role":                       func(_, index string) error { return replace(index, "'single'", "'boss'") },
-		"no such file":               func(pem, _ string) error { return os.Remove(pem) },
+		"there is no file":           func(pem, _ string) error { return os.Remove(pem) },
 		"keyring.toml":               func(_, index string) error { return replace(index, "state", "sate") },
 		"nothing that a zone shows":  func(_, index string) error { return replace(index, "shows = []", "shows = ['flag']") },
 		"another key": func(pem, _ string) error {

@@ -2,6 +2,7 @@ package ops
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
 
 	"fencepost/internal/edit"
@@ -45,13 +46,24 @@ func checkKeys(c *workspace.Config, res *Checked) error {
 		switch {
 		case err != nil:
 			res.Diags.Add(RuleKeysUnusable.At(fileStart(f), "the keys of %s cannot be used: %v", z.Name, err).
-				Suggest("bring %s back from a backup", edit.Shown(c.KeyDir(z.Name))))
+				Suggest("%s", cureOfKeys(c, z, err)))
 		case unused:
 			res.Diags.Add(RuleKeysUnused.At(fileStart(f), "%s has keys in use, and fencepost.toml gives it no policy", z.Name).
 				Suggest("write sign = \"...\" in its [[zone]] section"))
 		}
 	}
 	return nil
+}
+
+// cureOfKeys is what to do about keys that cannot be used.
+func cureOfKeys(c *workspace.Config, z *workspace.Zone, err error) string {
+	if e, ok := errors.AsType[*keyring.KeyFileError](err); ok {
+		return e.Cure()
+	}
+	if e, ok := errors.AsType[*keyring.PassphraseError](err); ok {
+		return e.Cure()
+	}
+	return fmt.Sprintf("bring %s back from a backup", edit.Shown(c.KeyDir(z.Name)))
 }
 
 // keysUsable opens the keys of a zone as signing does.
@@ -63,9 +75,5 @@ func keysUsable(c *workspace.Config, z *workspace.Zone) error {
 	if len(ring.Keys) == 0 && len(ring.Unlisted()) > 0 {
 		return errors.New("there are key files, and no " + keyring.IndexFile + " that says what they are for")
 	}
-	passphrase, err := keyring.ReadPassphrase(z.Sign.PassphraseFile)
-	if err != nil {
-		return err
-	}
-	return ring.Unlock(keyring.Signing, passphrase)
+	return (*keyring.Cache)(nil).Usable(c.KeyDir(z.Name), z.Name, z.Sign.PassphraseFile)
 }

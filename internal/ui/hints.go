@@ -31,7 +31,13 @@ var hints = []func(error) string{
 	as(func(*keymanager.NoParentError) string {
 		return ": say --at SERVER, or parent = [...] for the zone in fencepost.toml"
 	}),
-	as(func(e *keyring.PassphraseError) string { return "; run: chmod 600 " + e.Path }),
+	as(func(e *keyring.PassphraseError) string { return "; " + e.Cure() }),
+	as(func(e *keyring.KeyFileError) string {
+		if errors.Is(e, keyring.ErrReadable) {
+			return "" // said already
+		}
+		return "; " + e.Cure()
+	}),
 	as(func(e *zonestate.SerialError) string {
 		z := e.Zone.Plain()
 		if e.New != e.Now {

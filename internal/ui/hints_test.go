@@ -3,6 +3,7 @@ package ui
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 	"testing"
 
@@ -27,7 +28,13 @@ func TestExplain(t *testing.T) {
 		{&keymanager.LostKeysError{Zone: zone, Folder: "keys/tides.example", Why: "the parent has a DS of key 7"}, "fencepost key new tides.example)"},
 		{&keymanager.ClockBackError{Zone: zone}, "--clock-is-right"},
 		{&keymanager.NoParentError{Zone: zone}, "--at SERVER"},
-		{&keyring.PassphraseError{Path: "pass"}, "chmod 600 pass"},
+		{&keyring.PassphraseError{Path: "pass", Err: keyring.ErrReadable}, "chmod 600 pass"},
+		{&keyring.PassphraseError{Path: "pass", Err: fs.ErrNotExist}, "passphrase-file"},
+		{&keyring.KeyFileError{Path: "a.pem", Tag: 7, Err: fs.ErrNotExist}, "the file of key 7 back from a backup"},
+		{&keyring.KeyFileError{Path: "a.pem", Tag: 7, Err: keyring.ErrForm}, "the file of key 7 back from a backup"},
+		{&keyring.KeyFileError{Path: "a.pem", Tag: 7, Err: keyring.ErrOtherKey}, "the file of key 7 back"},
+		{&keyring.KeyFileError{Path: "a.pem", Tag: 7, Err: keyring.ErrLocked}, "passphrase-file"},
+		{&keyring.KeyFileError{Path: "a.pem", Tag: 7, Err: keyring.ErrPassphrase}, "was protected by"},
 		{&zonestate.SerialError{Zone: zone, Now: 7, New: 7}, "fencepost serial tides.example --next"},
 		{&zonestate.SerialError{Zone: zone, Now: 7, New: 5}, "--set 5 --plan"},
 		{&zonestate.AheadError{Zone: zone, Its: 9, Ours: 7}, "--set 10"},

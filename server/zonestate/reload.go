@@ -61,6 +61,7 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 	s.mostOfZone.Store(cfg.FetchedZone)
 	s.transfers.SetMost(cfg.FetchedTogether)
 	results := s.prepareAll(ctx, zones, by)
+	s.seeKeys(zones, results, func(z *served) bool { return old.zones[z.id()] != z })
 	s.remember(zones, results, by)
 	s.table.Store(next)
 	s.cfg = cfg
@@ -95,6 +96,7 @@ func (s *Zones) ReloadZone(ctx context.Context, name dnsname.Name, by string) ([
 		return nil, fmt.Errorf("%s: %w", name, ErrNoZone)
 	}
 	results := s.prepareAll(ctx, zones, by)
+	s.seeKeys(zones, results, func(*served) bool { return false })
 	s.remember(zones, results, by)
 	for i, z := range zones {
 		s.tellOf(z, results[i].Change)

@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"time"
 
 	"fencepost/dnsname"
@@ -22,6 +21,8 @@ type Signer interface {
 	Fingerprint() (string, error)
 	// Sign makes a signed version.
 	Sign(ctx context.Context, j keymanager.Job) (keymanager.Signed, error)
+	// Usable tells why the keys could not sign now, or not soon; nil if they can.
+	Usable() error
 	// Served is told which version is in service, made as Fingerprint says now.
 	Served(serial uint32, now time.Time) error
 	// Observe looks at the servers that have to show something of the keys. It may take
@@ -50,7 +51,7 @@ func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapsho
 	cfg, now := z.cfg.Load(), s.Now()
 	made, err := cfg.Signer.Fingerprint()
 	if err != nil {
-		return Kept, fmt.Errorf("the keys: %w", err)
+		return Kept, &signingError{err}
 	}
 	have := z.lastGood()
 	current, meta := have.served, z.storedMeta()

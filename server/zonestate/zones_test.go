@@ -113,14 +113,17 @@ func TestFind(t *testing.T) {
 
 // fakeSigner signs as a test wants it to, for fourteen days.
 type fakeSigner struct {
-	made string
-	sign func(keymanager.Job) (*zone.Snapshot, error)
+	made     string
+	unusable error
+	sign     func(keymanager.Job) (*zone.Snapshot, error)
 
 	served []uint32
 	next   func() (resign bool, again time.Time)
 }
 
 func (f *fakeSigner) Fingerprint() (string, error) { return f.made, nil }
+
+func (f *fakeSigner) Usable() error { return f.unusable }
 
 func (f *fakeSigner) Sign(_ context.Context, j keymanager.Job) (keymanager.Signed, error) {
 	z, err := f.sign(j)

@@ -1,0 +1,51 @@
+package zonestate
+
+import (
+	"context"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// seeKeys looks whether the keys of zones that were loaded just now can be used: whoever damaged a key
+// file, or forgot the passphrase, hears of it now and not when signatures are to be renewed. Of zones
+// that are new here, as all are at the start, that is told a little later: very many may be protected.
+func (s *Zones) seeKeys(zones []*served, results []ZoneResult, isNew func(*served) bool) {
+	var g errgroup.Group
+	g.SetLimit(max(1, cap(s.cpu)))
+	for i, z := range zones {
+		switch {
+		case !z.role().Signs() || results[i].Err != nil || z.snap() == nil:
+		case isNew(z):
+			s.sched.plan(z, here, "keys "+z.id(), s.Now(), func(context.Context) { s.keysUsable(z) })
+		default:
+			g.Go(func() error {
+				if results[i].Err = s.keysUsable(z); results[i].Err != nil && results[i].Change != Loaded {
+					results[i].Change = Kept
+				}
+				return nil
+			})
+		}
+	}
+	_ = g.Wait() // the errors are in the results
+}
+
+// keysUsable looks whether the keys of a zone can be used, and notes what is wrong with them where
+// nothing else is wrong with the zone.
+func (s *Zones) keysUsable(z *served) error {
+	cfg := z.cfg.Load()
+	if !cfg.Role().Signs() {
+		return nil
+	}
+	err := cfg.Signer.Usable()
+	if err == nil {
+		return nil
+	}
+	err = &signingError{err}
+	s.Log.Error("the keys cannot be used", "zone", z.String(), "error", err)
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	if z.problem == nil {
+		s.setProblemLocked(z, err)
+	}
+	return err
+}
