@@ -184,8 +184,7 @@ func (s *Manager) sign(ctx context.Context, j Job, everyones bool) (out Signed, 
 	p.Serial, p.CDS, p.Previous = j.Serial, s.Policy.CDSOf(ring), j.Signed
 	p.TrustPrevious = true // it comes from our store
 	full := p.Filled()
-	// What falls due within a quarter of a day is renewed together.
-	p.Refresh = full.Refresh + full.Validity/56
+	p.Refresh = full.Refresh + full.Jitter/time.Duration(renewals(j.Source))
 	var report signer.Report
 	out.Zone, report, err = signer.Update(ctx, j.Before, j.Source, j.Signed, ring.Signers(), p, j.Now)
 	if err != nil {
@@ -203,6 +202,13 @@ func (s *Manager) sign(ctx context.Context, j Job, everyones bool) (out Signed, 
 	s.Log.Info("zone signed", "zone", s.Name.String(), "serial", j.Serial, "made", report.Signatures, "kept", report.Kept)
 	out.Expires, out.Renew = report.Expires, report.Expires.Add(-full.Refresh)
 	return out, nil
+}
+
+// renewals is in how many parts the signatures of a zone are renewed: each makes a new version, which
+// secondaries fetch, and a large zone has much to sign and to send.
+func renewals(z *zone.Snapshot) int {
+	const few, many, together = 4, 192, 250
+	return min(max(few, z.Names()/together), many)
 }
 
 // TooShort says what is wrong with the times of signatures for a zone, in words;

@@ -108,3 +108,39 @@ func TestChangeOfDenial(t *testing.T) {
 		t.Error("expired signatures are proved")
 	}
 }
+
+// While the algorithm of keys changes, CDS and CDNSKEY have a signature of each algorithm that the
+// zone has, as all sets do: caches may hold the DNSKEY set of the step before, or of the next
+// (RFC 4035 §2.2, RFC 6781 §4.1.4). One is by a key that the parent knows (RFC 7344 §4.1).
+func TestRequestsHaveAllAlgorithms(t *testing.T) {
+	const a, b = rr.ECDSAP256SHA256, rr.ED25519
+	oldKSK, oldZSK, newKSK, newZSK := newKey(t, a, signer.KSK), newKey(t, a, signer.ZSK), newKey(t, b, signer.KSK), newKey(t, b, signer.ZSK)
+	quiet := func(k signer.Key) signer.Key { k.Publish, k.SignKeys, k.DS = false, false, false; return k }
+	for what, keys := range map[string][]signer.Key{
+		"the new one signs, and is not there": {oldKSK, oldZSK, quiet(newKSK), quiet(newZSK)},
+		"both are there":                      {oldKSK, oldZSK, newKSK, newZSK},
+		"the old one is gone, and signs":      {quiet(oldKSK), quiet(oldZSK), newKSK, newZSK},
+	} {
+		for i := range keys {
+			keys[i].SignZone = keys[i].SignZone || keys[i].Tag == oldZSK.Tag || keys[i].Tag == newZSK.Tag
+		}
+		z := sign(t, sample(t, 3), keys, signer.Policy{CDS: signer.WantDS})
+		for _, typ := range []rr.Type{rr.TypeCDS, rr.TypeCDNSKEY, rr.TypeSOA} {
+			algorithms, byEntry := map[rr.AlgorithmNumber]bool{}, false
+			for _, r := range recordsAt(z, z.Apex().String(), typ) {
+				if r.Type != rr.TypeRRSIG {
+					continue
+				}
+				s, err := dnssec.ParseRRSIG(r.Data)
+				if err != nil {
+					t.Fatal(err)
+				}
+				algorithms[s.Algorithm] = true
+				byEntry = byEntry || s.KeyTag == oldKSK.Tag || s.KeyTag == newKSK.Tag
+			}
+			if len(algorithms) != 2 || !byEntry && typ != rr.TypeSOA {
+				t.Errorf("%s: %s is signed with %v, by a key that the parent knows: %v", what, typ, algorithms, byEntry)
+			}
+		}
+	}
+}

@@ -65,6 +65,9 @@ type signing struct {
 	apex       []byte // canonical wire form
 	apexSets   []zone.RRset
 	ksks, zsks []*dnssec.Key
+	// toParent signs CDS and CDNSKEY: ksks, and of algorithms that they do not have, zsks: caches may
+	// have the DNSKEY set of before or after (RFC 4035 §2.2, RFC 6781 §4.1.4).
+	toParent []*dnssec.Key
 	all        []*dnssec.Key // what signs the DNSKEY set: ksks, and revoked keys, which sign nothing else (RFC 5011 §2.1)
 	now        time.Time
 	renew      uint32 // signatures that expire before are made anew
@@ -98,6 +101,12 @@ func newSigning(z *zone.Snapshot, keys []Key, p Policy, now time.Time) (*signing
 		}
 		if k.SignZone && k.Private != nil {
 			j.zsks = append(j.zsks, k.Private)
+		}
+	}
+	j.toParent = slices.Clone(j.ksks)
+	for _, k := range j.zsks {
+		if !slices.ContainsFunc(j.ksks, func(o *dnssec.Key) bool { return o.Algorithm == k.Algorithm }) {
+			j.toParent = append(j.toParent, k)
 		}
 	}
 	if len(j.ksks) == 0 || len(j.zsks) == 0 {
@@ -345,7 +354,7 @@ func withoutLeftovers(z *zone.Snapshot) (*zone.Snapshot, error) {
 }
 
 // addApex adds what a signer puts at the apex, signed by the keys for it: CDS and
-// CDNSKEY by those that the parent knows (RFC 7344 §4.1).
+// CDNSKEY by those that the parent knows, at the least (RFC 7344 §4.1).
 func (w *signWorker) addApex(out *zone.NodeWriter) error {
 	for _, set := range w.apexSets {
 		out.AddSet(set)
@@ -439,8 +448,12 @@ func (w *signWorker) makeSig(set zone.RRset, k *dnssec.Key, out *zone.NodeWriter
 // so that they do not all fall due together: a fixed share for each set.
 func (w *signWorker) jitter(t rr.Type) time.Duration {
 	h := (fnv(w.key) ^ uint64(t)) * fnvPrime
-	h ^= h >> 32
-	return time.Duration(float64(h&0xffffffff) / (1 << 32) * float64(w.p.Jitter)).Truncate(time.Second)
+	// What is hashed last hardly reaches the upper bits, and names often differ at their end alone:
+	// each bit has to reach all others.
+	h = (h ^ h>>33) * 0xff51afd7ed558ccd
+	h = (h ^ h>>33) * 0xc4ceb9fe1a85ec53
+	h ^= h >> 33
+	return time.Duration(float64(h>>32) / (1 << 32) * float64(w.p.Jitter)).Truncate(time.Second)
 }
 
 func (j *signing) expires(at uint32) { earlier(&j.earliest, at, j.now) }

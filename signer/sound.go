@@ -46,7 +46,7 @@ func (j *signing) keysFor(t rr.Type, apex bool) []*dnssec.Key {
 		return j.all
 	}
 	if apex && (t == rr.TypeCDS || t == rr.TypeCDNSKEY) {
-		return j.ksks
+		return j.toParent
 	}
 	return j.zsks
 }
