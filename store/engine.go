@@ -23,6 +23,8 @@ type tx interface {
 	get(b bucket, key []byte) []byte
 	put(b bucket, key, value []byte) error
 	delete(b bucket, key []byte) error
+	// served notes with which serials a zone is served, for a copy that survives the store.
+	served(zone []byte, serial, source uint32)
 	// each walks over the keys that begin with prefix and are not less than from, in
 	// their order or backwards from the last, until f returns false.
 	each(b bucket, prefix, from []byte, backwards bool, f func(key, value []byte) bool)
@@ -37,12 +39,16 @@ const (
 	bucketSteps     bucket = "steps-1"     // zone, number → a step
 	bucketPublished bucket = "published-2" // zone → Published as JSON
 	bucketPending   bucket = "pending-1"   // zone, key → checksum and what is kept beside the versions
+	bucketFloor     bucket = "serials-1"   // zone → serials of versions that were lost
 )
 
-var buckets = []bucket{bucketMeta, bucketData, bucketSteps, bucketPublished, bucketPending}
+var buckets = []bucket{bucketMeta, bucketData, bucketSteps, bucketPublished, bucketPending, bucketFloor}
 
-// boltTx is a transaction of the engine on disk.
-type boltTx struct{ *bbolt.Tx }
+// boltTx is a transaction of the engine on disk. What goes into the copy, see second, is noted.
+type boltTx struct {
+	*bbolt.Tx
+	copied *[]byte // nil: nothing is noted
+}
 
 func (t boltTx) get(b bucket, key []byte) []byte {
 	if in := t.Bucket([]byte(b)); in != nil {
@@ -51,8 +57,25 @@ func (t boltTx) get(b bucket, key []byte) []byte {
 	return nil
 }
 
-func (t boltTx) put(b bucket, key, value []byte) error { return t.Bucket([]byte(b)).Put(key, value) }
-func (t boltTx) delete(b bucket, key []byte) error     { return t.Bucket([]byte(b)).Delete(key) }
+func (t boltTx) put(b bucket, key, value []byte) error {
+	if b == bucketPending && t.copied != nil {
+		*t.copied = appendRecord(*t.copied, recordPending, key, value)
+	}
+	return t.Bucket([]byte(b)).Put(key, value)
+}
+
+func (t boltTx) delete(b bucket, key []byte) error {
+	if b == bucketPending && t.copied != nil {
+		*t.copied = appendRecord(*t.copied, recordGone, key, nil)
+	}
+	return t.Bucket([]byte(b)).Delete(key)
+}
+
+func (t boltTx) served(zone []byte, serial, source uint32) {
+	if t.copied != nil {
+		*t.copied = appendRecord(*t.copied, recordSerial, zone, appendSerials(nil, serial, source))
+	}
+}
 
 func (t boltTx) each(b bucket, prefix, from []byte, backwards bool, f func(key, value []byte) bool) {
 	in := t.Bucket([]byte(b))
@@ -151,6 +174,8 @@ func (t *memoryTx) delete(b bucket, key []byte) error {
 	t.set(b, string(key), nil, false)
 	return nil
 }
+
+func (t *memoryTx) served([]byte, uint32, uint32) {}
 
 // set puts or deletes, and notes how to go back.
 func (t *memoryTx) set(b bucket, key string, value []byte, keep bool) {

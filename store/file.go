@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -27,7 +28,7 @@ func Open(path string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
-	s, err := open(path)
+	s, err := openOrLost(path)
 	if errors.Is(err, ErrDamaged) {
 		s, err = setAside(path)
 	}
@@ -48,7 +49,7 @@ func guard(f func() error) (err error) {
 	defer debug.SetPanicOnFault(old)
 	defer func() {
 		if p := recover(); p != nil {
-			err = fmt.Errorf("%w: %v", ErrDamaged, p)
+			err = fmt.Errorf("%w: %v", ErrBroken, p)
 		}
 	}()
 	return f()
@@ -57,7 +58,11 @@ func guard(f func() error) (err error) {
 // bolt is the engine on disk. Updates that come while one is written are written
 // together after it, so that many cost little more than one.
 type bolt struct {
-	db *bbolt.DB
+	path   string
+	swap   sync.RWMutex // held, to read, by what uses db and second
+	db     *bbolt.DB
+	second *second     // the copy; nil: none is kept
+	broken atomic.Bool // the file turned out to be damaged
 
 	mu      sync.Mutex
 	waiting []*call
@@ -71,7 +76,17 @@ type call struct {
 }
 
 func (b *bolt) view(f func(tx) error) error {
-	return guard(func() error { return b.db.View(func(t *bbolt.Tx) error { return f(boltTx{t}) }) })
+	b.swap.RLock()
+	defer b.swap.RUnlock()
+	return b.seen(guard(func() error { return b.db.View(func(t *bbolt.Tx) error { return f(boltTx{t, nil}) }) }))
+}
+
+// seen takes note of an error that says that the file is damaged.
+func (b *bolt) seen(err error) error {
+	if err = broken(err); errors.Is(err, ErrBroken) {
+		b.broken.Store(true)
+	}
+	return err
 }
 
 // update may call f more than once.
@@ -96,21 +111,28 @@ func (b *bolt) update(f func(tx) error) error {
 
 // commit makes updates in one go. One that fails is left out of it.
 func (b *bolt) commit(calls []*call) {
+	b.swap.RLock()
+	defer b.swap.RUnlock()
 	for len(calls) > 0 {
 		failed := -1
-		err := guard(func() error {
+		var copied []byte
+		err := b.seen(guard(func() error {
 			return b.db.Update(func(t *bbolt.Tx) error {
+				copied = copied[:0]
 				for i, c := range calls {
 					failed = i
-					if err := c.f(boltTx{t}); err != nil {
+					if err := c.f(boltTx{t, &copied}); err != nil {
 						return err
 					}
 				}
 				failed = -1
 				return nil
 			})
-		})
+		}))
 		if failed < 0 {
+			if err == nil {
+				b.second.add(copied)
+			}
 			for _, c := range calls {
 				c.done <- err
 			}
@@ -121,7 +143,10 @@ func (b *bolt) commit(calls []*call) {
 	}
 }
 
-func (b *bolt) close() error { return guard(b.db.Close) }
+func (b *bolt) close() error {
+	b.second.close()
+	return guard(b.db.Close)
+}
 
 func options(wait time.Duration, readOnly bool) *bbolt.Options {
 	return &bbolt.Options{Timeout: wait, ReadOnly: readOnly, FreelistType: bbolt.FreelistMapType}
@@ -192,7 +217,7 @@ func open(path string) (*Store, error) {
 		if err != nil {
 			return wholeSize(path, err)
 		}
-		file = &bolt{db: db}
+		file = &bolt{path: path, db: db}
 		return nil
 	})
 	if err != nil {
@@ -282,7 +307,35 @@ func setAside(path string) (*Store, error) {
 	}
 	s.Aside = aside
 	s.rescue(aside, path)
-	return s, nil
+	return s, s.takeCopy(path)
+}
+
+// takeCopy takes over what the copy of a store has that was damaged or lost, and keeps it from now on.
+func (s *Store) takeCopy(path string) error {
+	b := s.e.(*bolt)
+	if _, err := b.takeSecond(secondPath(path)); err != nil {
+		return err
+	}
+	return b.keepSecond(path)
+}
+
+// openOrLost opens a store. Where there is none, and a copy says that there was one, it begins with what
+// that has, and a note tells of it.
+func openOrLost(path string) (*Store, error) {
+	_, err := os.Stat(path)
+	_, copied := os.Stat(secondPath(path))
+	lost := errors.Is(err, fs.ErrNotExist) && copied == nil
+	s, err := open(path)
+	switch {
+	case err != nil:
+		return nil, err
+	case !lost:
+		return s, s.e.(*bolt).keepSecond(path)
+	}
+	if s.Aside, err = noteLost(path, time.Now()); err == nil {
+		err = s.takeCopy(path)
+	}
+	return s, err
 }
 
 // rescue stores what of a damaged file is whole; whole is where it was, with its blobs.

@@ -33,6 +33,7 @@ type Way string
 // The ways.
 const (
 	FromFile     Way = "file"       // the zone file was changed
+	FromStore    Way = "store"      // the store was damaged: it is what was in service
 	FromTransfer Way = "transfer"   // a primary had it
 	Signing      Way = "signatures" // signatures were renewed, or keys changed
 	FromUpdate   Way = "update"     // somebody asked for it by a message (RFC 2136)

@@ -73,6 +73,10 @@ func (t *scopedTx) get(b bucket, key []byte) []byte       { return t.t.get(b, t.
 func (t *scopedTx) put(b bucket, key, value []byte) error { return t.t.put(b, t.key(key), value) }
 func (t *scopedTx) delete(b bucket, key []byte) error     { return t.t.delete(b, t.key(key)) }
 
+func (t *scopedTx) served(zone []byte, serial, source uint32) {
+	t.t.served(t.key(zone), serial, source)
+}
+
 func (t *scopedTx) each(b bucket, prefix, from []byte, backwards bool, f func(key, value []byte) bool) {
 	t.t.each(b, t.key(prefix), t.key(from), backwards, func(key, value []byte) bool { return f(key[len(t.prefix):], value) })
 }

@@ -465,5 +465,6 @@ func writeMeta(t tx, m Meta) error {
 	if err != nil {
 		return err
 	}
+	t.served([]byte(m.Zone), m.Serial, m.SourceSerial)
 	return t.put(bucketMeta, []byte(m.Zone), text)
 }

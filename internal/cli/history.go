@@ -129,7 +129,7 @@ func (e *env) followHistory(ctx context.Context, h *ops.History, o ops.HistoryOp
 }
 
 // wayWords say how a version came about.
-var wayWords = map[store.Way]string{store.FromFile: "file", store.FromTransfer: "transfer", store.Signing: "signed anew", store.FromUpdate: "update"}
+var wayWords = map[store.Way]string{store.FromFile: "file", store.FromTransfer: "transfer", store.Signing: "signed anew", store.FromUpdate: "update", store.FromStore: "recovered"}
 
 func orDash(s string) string {
 	if s == "" {

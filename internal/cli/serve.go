@@ -146,6 +146,7 @@ func commands(sv *ops.Service) control.Handler {
 		"status": func(context.Context, dnsname.Name, json.RawMessage) (any, error) {
 			st := control.StatusOf(sv.Server.Status(), ui.Explain)
 			sv.AddChildren(&st)
+			sv.AddStore(&st)
 			return st, nil
 		},
 		"refresh": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {

@@ -11,6 +11,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/internal/control"
 	"fencepost/internal/edit"
+	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/server/zonestate"
 )
@@ -48,7 +49,7 @@ Exit status: 0 all is well, 1 there is trouble.`,
 			} else {
 				e.status(&st, all || len(args) > 0)
 			}
-			if slices.ContainsFunc(st.Zones, func(z control.ZoneStatus) bool { return z.Trouble != zonestate.NoTrouble }) {
+			if len(st.SetAside) > 0 || slices.ContainsFunc(st.Zones, func(z control.ZoneStatus) bool { return z.Trouble != zonestate.NoTrouble }) {
 				return shown(edit.ErrFindings)
 			}
 			return nil
@@ -77,6 +78,9 @@ var gravity = map[zonestate.Trouble]int{zonestate.Visible: 0, zonestate.Ahead: 1
 func (e *env) status(st *control.Status, all bool) {
 	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
 	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "query"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
+	for _, path := range st.SetAside {
+		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error:"), ops.StoreTrouble(path), e.ui.Fit(e.ui.Paint(ui.Bold, "next:")+" "+ops.StoreCure(path), 0))
+	}
 	slices.SortStableFunc(st.Zones, func(a, b control.ZoneStatus) int { return gravity[a.Trouble] - gravity[b.Trouble] })
 	zones := st.Zones
 	few := all || len(zones) <= manyZones
@@ -213,7 +217,8 @@ func (e *env) zoneTrouble(z *control.ZoneStatus, now time.Time, plain string, ba
 		bad("served as it came, but %s", z.Warning)
 	}
 	if z.NotStored != "" {
-		bad("the version in service could not be stored (%s); a restart would bring an older one back: make room on the disk", z.NotStored)
+		bad("could not be stored: %s", z.NotStored)
+		bad("until it can, a restart would bring an older version back, and changes by messages are refused")
 	}
 	if z.Problem != "" && z.Role == "primary" {
 		bad("next: fix it, then: fencepost check %s && fencepost reload", plain)

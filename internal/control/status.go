@@ -20,6 +20,8 @@ type Status struct {
 	Transfers uint64       `json:"transfers_sent"`
 	Changes   uint64       `json:"transfers_of_changes_sent"` // of these, those of what changed alone
 	Zones     []ZoneStatus `json:"zones"`
+	// SetAside are files of stored versions that were damaged, and notes of some that were lost.
+	SetAside []string `json:"store_set_aside,omitempty"`
 }
 
 // ZoneStatus is the state of one zone; see zonestate.ZoneStatus.
@@ -119,7 +121,7 @@ func zoneStatus(z *zonestate.ZoneStatus, explain func(error) string) ZoneStatus 
 	}
 	out := ZoneStatus{Zone: z.Zone, Audience: z.Audience, Role: z.Role, State: z.State, Serial: z.Serial, Source: z.Source, Signed: z.Signed, Names: z.Names, Records: z.Records, Since: z.Since,
 		Trouble: z.Trouble, Troubled: z.Troubled, From: z.From, Checked: z.Checked, NextCheck: z.NextCheck, Expires: z.Expires, Failing: z.Failing,
-		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: z.NotStored, Pending: z.Pending, Catalog: z.Catalog, Members: z.Members, Clashes: z.Clashes}
+		Signatures: z.Signatures, Renew: z.Renew, Kept: z.Kept, Problem: text(z.Problem), Warning: z.Warning, NotStored: text(z.NotStored), Pending: z.Pending, Catalog: z.Catalog, Members: z.Members, Clashes: z.Clashes}
 	if z.Keys != nil {
 		k := KeyState(*z.Keys)
 		out.Keys = &k

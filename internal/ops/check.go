@@ -218,6 +218,9 @@ func (a *App) checkWorkspace(ctx context.Context, res *Checked) error {
 	followsForWeb(c, res)
 	checkKeyModes(c, res)
 	checkSignatureTimes(c, res)
+	if err := checkStore(c, res); err != nil {
+		return err
+	}
 	return checkKeys(c, res)
 }
 

@@ -12,8 +12,10 @@ import (
 	"fencepost/childsync"
 	"fencepost/dnsname"
 	"fencepost/internal/control"
+	"fencepost/internal/edit"
 	"fencepost/rr"
 	"fencepost/server/zonestate"
+	"fencepost/store"
 	"fencepost/workspace"
 	"fencepost/zone"
 )
@@ -108,6 +110,13 @@ func (r *refusals) note(zone dnsname.Name, refused map[string]string, now time.T
 	r.byZone[zone.Key()] = next
 	slices.Sort(fresh)
 	return fresh
+}
+
+// AddStore adds to a status what was set aside of the store, for as long as it lies there.
+func (sv *Service) AddStore(st *control.Status) {
+	for _, path := range store.SetAside(sv.Config().Store()) {
+		st.SetAside = append(st.SetAside, edit.Shown(path))
+	}
 }
 
 // AddChildren adds to a status what is refused to the children of zones.

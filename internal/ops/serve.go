@@ -82,7 +82,7 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 		return nil, err
 	}
 	if versions.Aside != "" {
-		log.Error("the stored versions were damaged; the file was set aside, and what could be read of it taken over", "file", edit.Shown(versions.Aside), "versions", versions.Rescued)
+		log.Error(StoreTrouble(edit.Shown(versions.Aside)), "versions", versions.Rescued)
 	}
 	versions.SetLimits(storeLimits(c))
 	sv := &Service{store: versions, log: log, begun: make(chan struct{}), locks: map[string]func(){}, ownCookies: sync.OnceValue(newCookieSecret)}

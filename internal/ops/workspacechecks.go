@@ -2,10 +2,12 @@ package ops
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"fencepost/diag"
 	"fencepost/internal/control"
@@ -29,6 +31,8 @@ var (
 		Doc: "The zone would be served unsigned. If its parent has a DS of the keys, validating resolvers reject the whole zone. Give it a policy (sign = \"...\"), or make it unsigned in the safe order with `fencepost roll start ZONE --what unsign`."}
 	RuleKeysUnusable = &diag.Rule{Code: "keys-unusable", Severity: diag.Error, Title: "the keys of a zone cannot be used", Ref: "RFC 6781 §3.4.1",
 		Doc: "keyring.toml says what keys a zone has and what its parent and caches know of them; the PEM files beside it are the keys. Without either the zone cannot be signed, and new keys in their place would make resolvers reject it. Bring the folder back from a backup."}
+	RuleStoreDamaged = &diag.Rule{Code: "store-damaged", Severity: diag.Error, Title: "the stored versions of zones were damaged or lost", Ref: "",
+		Doc: "The server keeps what it serves in state/versions.db: signed versions, transferred zones, what messages changed, and the history. One that is damaged is set aside under another name, and what can still be read is taken over; what messages changed, and serials, come from a second copy. Look whether your zones are as they should be, then take that file away."}
 	RuleTooShort = &diag.Rule{Code: "signatures-too-short", Severity: diag.Warning, Title: "signatures do not last as long as the zone needs them", Ref: "RFC 6781 §4.4.1",
 		Doc: "Signatures should be valid for longer than secondaries go on without their primary (the expire time of the SOA), and be renewed earlier before their end than the largest TTL. Make valid-for and renew-before-end of the policy longer, or expire and TTLs shorter."}
 	RuleOldSignatures = &diag.Rule{Code: "signatures-in-source", Severity: diag.Warning, Title: "a zone that is signed here holds signatures from elsewhere", Ref: "RFC 4035 §2.2",
@@ -162,4 +166,29 @@ func checkZoneMode(in *edit.Input, res *Checked) {
 		res.Diags.Add(RuleZoneMode.At(fileStart(in.File), "%s has mode %04o: anyone here can change it", edit.Shown(in.Path), info.Mode().Perm()).
 			Suggest("chmod o-w %s", edit.Shown(in.Path)))
 	}
+}
+
+// StoreTrouble says what a file means that was set aside of the store.
+func StoreTrouble(path string) string {
+	if strings.Contains(filepath.Base(path), ".lost-") {
+		return fmt.Sprintf("the stored versions of zones were gone at a start (%s): what messages changed, and serials, came from the second copy", path)
+	}
+	return fmt.Sprintf("the stored versions of zones were damaged and set aside (%s): what could be read was taken over; what messages changed, and serials, came from the second copy", path)
+}
+
+// StoreCure is what to do about it.
+func StoreCure(path string) string {
+	return fmt.Sprintf("look whether the zones are as they should be (fencepost status, fencepost pending ZONE, fencepost secondaries ZONE), see to the disk, then take %s away", path)
+}
+
+// checkStore looks for what was set aside of the store.
+func checkStore(c *workspace.Config, res *Checked) error {
+	for _, path := range store.SetAside(c.Store()) {
+		f, err := res.Source.Add(edit.Shown(path), nil)
+		if err != nil {
+			return err
+		}
+		res.Diags.Add(RuleStoreDamaged.At(fileStart(f), "%s", StoreTrouble(edit.Shown(path))).Suggest("%s", StoreCure(edit.Shown(path))))
+	}
+	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"syscall"
 
 	"fencepost/internal/control"
 	"fencepost/keymanager"
@@ -31,6 +32,9 @@ var hints = []func(error) string{
 	as(func(*keymanager.NoParentError) string {
 		return ": say --at SERVER, or parent = [...] for the zone in fencepost.toml"
 	}),
+	is(syscall.ENOSPC, "; make room on the disk"),
+	is(syscall.EDQUOT, "; make room on the disk, or have the quota raised"),
+	is(syscall.EROFS, "; see why it cannot be written to, and mount it for writing"),
 	as(func(e *keyring.PassphraseError) string { return "; " + e.Cure() }),
 	as(func(e *keyring.KeyFileError) string {
 		if errors.Is(e, keyring.ErrReadable) {

@@ -84,8 +84,8 @@ func (k *keeper) is(what, want string, says ...string) ZoneStatus {
 		k.t.Errorf("%s: %s, want %s (%s)", what, got, want, z.Problem)
 	}
 	for _, s := range says {
-		if !strings.Contains(fmt.Sprint(z.Problem)+"\n"+z.NotStored, s) {
-			k.t.Errorf("%s: neither %q nor %q says %q", what, z.Problem, z.NotStored, s)
+		if !strings.Contains(fmt.Sprint(z.Problem, "\n", z.NotStored), s) {
+			k.t.Errorf("%s: neither %v nor %v says %q", what, z.Problem, z.NotStored, s)
 		}
 	}
 	_, state := k.find([]byte("\x01a\x00"), false)

@@ -39,7 +39,11 @@ func (s *Zones) storedPending(z *served) *update.Pending {
 	if has, err := s.storeOf(z).HasPending(z.name); err == nil && !has {
 		return update.NewPending()
 	}
-	kept, err := s.storeOf(z).Pending(z.name)
+	var kept store.Pending
+	err := s.storing(func() (err error) {
+		kept, err = s.storeOf(z).Pending(z.name)
+		return err
+	})
 	var all []*update.Change
 	for _, octets := range kept {
 		c, perr := update.ParseChange(z.name, octets)
@@ -123,7 +127,8 @@ func (s *Zones) lastSource(z *served) (serial uint32, digest string, known bool)
 	stored, meta, err := s.stored(z)
 	switch {
 	case err != nil || stored == nil:
-		return 0, "", false
+		serial, known = s.floorOf(z)
+		return serial, "", known
 	case meta.Source == "": // it was not signed
 		return stored.Serial(), stored.Digest(), true
 	}
@@ -188,7 +193,7 @@ func (s *Zones) settle(z *served, t update.Touched) {
 	for key, value := range keptAs(t) {
 		z.owed[key] = value
 	}
-	if err := s.storeOf(z).PutPending(z.name, z.owed); err != nil {
+	if err := s.storing(func() error { return s.storeOf(z).PutPending(z.name, z.owed) }); err != nil {
 		s.Log.Error("what the file has of what requests changed could not be noted", "zone", z.String(), "error", err)
 		return
 	}

@@ -45,7 +45,7 @@ func (s *Zones) OfferPending(name dnsname.Name, audience string) (PendingOf, err
 	out := s.pendingNow(z)
 	t := s.pendingOf(z).Offer()
 	if s.Store != nil {
-		if err := s.storeOf(z).PutPending(z.name, keptAs(t)); err != nil {
+		if err := s.storing(func() error { return s.storeOf(z).PutPending(z.name, keptAs(t)) }); err != nil {
 			return PendingOf{}, err
 		}
 	}

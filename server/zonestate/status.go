@@ -55,7 +55,7 @@ type ZoneStatus struct {
 	Kept      bool
 	Problem   error             // why the latest attempt to load, fetch or sign failed; nil: it did not
 	Warning   string            // what is odd about the version in service
-	NotStored string            // why it could not be stored
+	NotStored error             // why it, or what was asked for by messages, could not be stored
 	Keys      *keymanager.State // where we sign
 	Peers     []PeerStatus
 	Follows   []FollowState
@@ -184,7 +184,7 @@ func (z *ZoneStatus) trouble(now time.Time) Trouble {
 		return Visible
 	}
 	lapsing := !z.Signatures.IsZero() && now.After(z.Signatures.Add(-lapseWarning))
-	ahead := z.Problem != nil || z.Warning != "" || z.NotStored != "" || !z.Failing.IsZero() || lapsing || z.Keys != nil && z.Keys.Stuck
+	ahead := z.Problem != nil || z.Warning != "" || z.NotStored != nil || !z.Failing.IsZero() || lapsing || z.Keys != nil && z.Keys.Stuck
 	for _, p := range z.Peers {
 		ahead = ahead || p.Newer || p.Problem != nil && p.Tries >= unreached
 	}

@@ -3,6 +3,7 @@ package zonestate
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -264,10 +265,31 @@ func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
 	if err := s.installUpdate(z, b.now, b.who(), last); err != nil {
 		s.Log.Error("changes could not be made", "zone", z.String(), "error", err)
 		// What came after the first of them was worked out from what never was.
-		return all(b.first, failed("the change could not be stored, and was not made"))
+		return all(b.first, s.notMade(z, err))
 	}
 	s.tellPeers(z)
 	return out
+}
+
+// notMade takes note of why changes could not be made, and is the answer to who asked for them.
+func (s *Zones) notMade(z *served, err error) *update.Refusal {
+	if signing, is := errors.AsType[*signingError](err); is {
+		s.setProblem(z, signing)
+		return failed("the zone could not be signed with the change, which was not made")
+	}
+	s.setUnstored(z, err)
+	s.planStoreProbe(z)
+	return failed("the change could not be stored, and was not made")
+}
+
+// planStoreProbe plans to see whether the store takes something for a zone again.
+func (s *Zones) planStoreProbe(z *served) {
+	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(context.Context) {
+		err := s.storing(func() error { return s.storeOf(z).Update(z.name, func(*store.Meta) {}) })
+		if s.setUnstored(z, err); err != nil {
+			s.planStoreProbe(z)
+		}
+	})
 }
 
 // changeable is nil where requests can change a zone now. What a signed version was made of is read
@@ -417,7 +439,7 @@ func (s *Zones) installTogether(ctx context.Context, z *served, source *zone.Sna
 		return err
 	}
 	if !kept.stored && s.Store != nil {
-		if err := s.storeOf(z).PutPending(z.name, kept.pending); err != nil {
+		if err := s.storing(func() error { return s.storeOf(z).PutPending(z.name, kept.pending) }); err != nil {
 			return err
 		}
 	}

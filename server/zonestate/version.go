@@ -92,7 +92,12 @@ func (s *Zones) stored(z *served) (*zone.Snapshot, store.Meta, error) {
 	if s.Store == nil {
 		return nil, store.Meta{}, nil
 	}
-	snap, meta, err := s.storeOf(z).Load(z.name)
+	var snap *zone.Snapshot
+	var meta store.Meta
+	err := s.storing(func() (err error) {
+		snap, meta, err = s.storeOf(z).Load(z.name)
+		return err
+	})
 	if err == nil && snap != nil {
 		z.setHead(snap, meta)
 	}
@@ -140,9 +145,7 @@ func (s *Zones) keepOr(plan func(*served, lane, string, time.Time, func(context.
 	if err == nil {
 		return
 	}
-	z.mu.Lock()
-	z.unstored = err.Error()
-	z.mu.Unlock()
+	s.setUnstored(z, err)
 	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.String(), "serial", snap.Serial(), "error", err)
 	plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
 		if z.snap() == snap {
@@ -154,16 +157,20 @@ func (s *Zones) keepOr(plan func(*served, lane, string, time.Time, func(context.
 // put stores a version.
 func (s *Zones) put(ctx context.Context, z *served, v store.Version) error {
 	s.cpu.waits(ctx)
-	got, err := s.storeOf(z).Put(v)
-	if errors.Is(err, store.ErrNotHead) { // it is not what we took it for: let the store see
-		v.Delta = nil
+	var got store.Meta
+	err := s.storing(func() (err error) {
 		got, err = s.storeOf(z).Put(v)
-	}
+		if errors.Is(err, store.ErrNotHead) { // it is not what we took it for: let the store see
+			v.Delta = nil
+			got, err = s.storeOf(z).Put(v)
+		}
+		return err
+	})
 	if err != nil {
 		return err
 	}
 	z.mu.Lock()
-	z.unstored = ""
+	z.unstored = nil
 	z.head, z.headMeta = v.Zone, got
 	z.mu.Unlock()
 	s.sched.cancel(storeID(z))

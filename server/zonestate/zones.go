@@ -95,6 +95,8 @@ type Zones struct {
 	keyInUse   sync.Map // address of a peer with several keys → the name of the one it takes
 
 	look func(ctx context.Context, z *served) error // lookForVersion, but in tests
+
+	silentAtStart sync.Map // addresses of secondaries, see servedElsewhere
 }
 
 // table is the zones that are served. It is never
@@ -135,6 +137,9 @@ type served struct {
 	owed     store.Pending // of what is pending, what could not be stored; under changing
 	requests updateQueue
 
+	askedPeers sync.Once // see floorOf
+	peersHave  uint32
+
 	signing sync.Mutex // held while a version is signed or its keys are looked after; see keys
 
 	mu      sync.Mutex // guards what follows
@@ -142,7 +147,7 @@ type served struct {
 	problem error // why the latest attempt to load, fetch or sign failed
 	// troubled is since when there has been a problem; zero: there is none.
 	troubled time.Time
-	unstored string    // why the version in service could not be stored
+	unstored error     // why what is in service, or was asked for, could not be stored
 	busy     bool      // a refresh is going on
 	looked   time.Time // when the last one began
 	again    bool      // and another was asked for meanwhile
