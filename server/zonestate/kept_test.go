@@ -158,7 +158,7 @@ func TestServedThoughNotStored(t *testing.T) {
 	src := &source{snap: zoneVersion("a.", 10, 1)}
 	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Origin: &Files{Load: src.load}, Signer: resigner()}}}
 	k.Apply(context.Background(), cfg, "")
-	if z := k.is("at first", "serving 10"); z.NotStored != "" {
+	if z := k.is("at first", "serving 10"); z.NotStored != nil {
 		t.Errorf("not stored: %s", z.NotStored)
 	}
 	k.store.Close() // what a full disk does: no write goes through
@@ -169,8 +169,8 @@ func TestServedThoughNotStored(t *testing.T) {
 	k.open()
 	k.Zones.Store = k.store
 	k.pass(storeRetry+time.Minute, time.Minute)
-	if z := k.is("there is room again", "serving 11"); z.NotStored != "" {
-		t.Errorf("still not stored: %s", z.NotStored)
+	if z := k.is("there is room again", "serving 11"); z.NotStored != nil {
+		t.Errorf("still not stored: %v", z.NotStored)
 	}
 	snap, meta, err := k.store.Load(dnsname.MustParse("a."))
 	if err != nil || snap.Serial() != 11 || !meta.Expires.Equal(k.Status().Zones[0].Signatures) {
