@@ -57,6 +57,7 @@ func (c *Cache) Usable(dir string, zone dnsname.Name, passphraseFile string) err
 	if err != nil {
 		return err
 	}
+	ring.cache = nil // a key that was unlocked once tells nothing of the passphrase that there is now
 	for _, e := range ring.Keys {
 		if e.File != "" && needed(e) {
 			see(ring.path(e))
