@@ -323,7 +323,7 @@ func (s *Store) takeCopy(path string) error {
 // that has, and a note tells of it.
 func openOrLost(path string) (*Store, error) {
 	_, err := os.Stat(path)
-	_, copied := os.Stat(secondPath(path))
+	second, copied := os.Stat(secondPath(path))
 	lost := errors.Is(err, fs.ErrNotExist) && copied == nil
 	s, err := open(path)
 	switch {
@@ -332,7 +332,7 @@ func openOrLost(path string) (*Store, error) {
 	case !lost:
 		return s, s.e.(*bolt).keepSecond(path)
 	}
-	if s.Aside, err = noteLost(path, time.Now()); err == nil {
+	if s.Aside, err = noteLost(path, second.ModTime()); err == nil {
 		err = s.takeCopy(path)
 	}
 	return s, err

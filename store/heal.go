@@ -69,10 +69,10 @@ func SetAside(path string) []string {
 	return out
 }
 
-// noteLost writes the note of a store that is gone.
-func noteLost(path string, now time.Time) (string, error) {
-	name := fmt.Sprintf("%s.lost-%s", path, now.UTC().Format("20060102T150405"))
-	return name, os.WriteFile(name, []byte("The stored versions of zones were gone on this day.\n"), 0o600)
+// noteLost writes the note of a store that is gone. last is when its copy was last written.
+func noteLost(path string, last time.Time) (string, error) {
+	name := fmt.Sprintf("%s.lost-%s", path, last.UTC().Format("20060102T150405"))
+	return name, os.WriteFile(name, []byte("The stored versions of zones were gone; they were last written at the time in the name of this file.\n"), 0o600)
 }
 
 // structural are errors of the engine that a file gives that is damaged.

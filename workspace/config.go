@@ -62,6 +62,9 @@ type Config struct {
 	// SecretsHidden tells that whoever reads this may not read secrets.toml: there is no key, and nothing
 	// is said of those that are named.
 	SecretsHidden bool
+	// SecretsTrouble says why some secrets that are named are not there, empty if they are: what needs
+	// one is not done, and the rest is.
+	SecretsTrouble string
 	// CookieSecrets are those that servers share for cookies (RFC 9018 §5), the present one
 	// first; none: each server makes its own. NSID is what a server calls itself (RFC 5001).
 	CookieSecrets cookie.Secrets
@@ -254,26 +257,41 @@ func LoadText(dir string, f *source.File, src *source.Set, diags *diag.List) (*C
 	if err != nil {
 		return nil, err
 	}
-	if p.failed() { // missing secrets would only be echoes
-		return nil, nil
-	}
 	p.hidden = held.hidden
+	if p.failed() { // secrets that are not there would only be echoes
+		p.forgive(diags.All[len(diags.All)-1])
+		p.hidden = true
+	}
 	c := p.config(dir, &r, held)
 	if p.failed() {
 		return nil, nil
+	}
+	if c.SecretsTrouble = p.trouble; c.SecretsTrouble == "" && held.hidden {
+		c.SecretsTrouble = SecretsFile + " may not be read by this user"
 	}
 	return c, nil
 }
 
 // checker turns raw into Config.
 type checker struct {
-	hidden bool // the secrets may not be read
-	file   *source.File
-	diags  *diag.List
-	errors int // errors there were before
+	hidden  bool   // the secrets may not be read, or cannot
+	trouble string // see Config.SecretsTrouble
+	file    *source.File
+	diags   *diag.List
+	errors  int // errors there were before
 }
 
 func (p *checker) failed() bool { return p.diags.Count(diag.Error) > p.errors }
+
+// forgive has the errors found so far not keep the configuration from being used: they are about
+// secrets alone. d is one of them.
+func (p *checker) forgive(d diag.Diagnostic) {
+	if p.errors = p.diags.Count(diag.Error); p.trouble == "" {
+		if p.trouble = d.Message; d.Suggestion != "" {
+			p.trouble += "; " + d.Suggestion
+		}
+	}
+}
 
 func (p *checker) span(line, column, length int) source.Span {
 	off := 0
@@ -498,12 +516,18 @@ func (p *checker) references(c *Config, zone int, key string, names []string) (o
 }
 
 // missing reports a reference to a section that is not there.
+const secretKind = "secret" // of what secrets.toml has
+
 func missing[T any](p *checker, header string, n int, key, kind, name string, have map[string]T) {
 	d := RuleMissingReference.At(p.place(header, n, key), "there is no %s %s", kind, name)
 	if meant := diag.Closest(name, slices.Collect(maps.Keys(have))); meant != "" {
 		d = d.Suggest("did you mean %s?", meant)
 	} else {
-		d = d.Suggest("add a section [%s.%s]", kind, name)
+		where := fmt.Sprintf("[%s.%s]", kind, name)
+		if kind == secretKind {
+			where = fmt.Sprintf("[tsig.%s] with a secret to %s", name, SecretsFile)
+		}
+		d = d.Suggest("add a section %s", where)
 	}
 	p.diags.Add(d)
 }

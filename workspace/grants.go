@@ -116,7 +116,10 @@ func (p *checker) grant(c *Config, n int, in *rawGrant) {
 		if in.Key == "" {
 			p.diags.Add(bad("key", "a grant names no key").Suggest(`write key = "NAME", and the secret as [tsig.NAME] in %s`, SecretsFile))
 		} else {
-			missing(p, grantHeader, n, "key", "secret", in.Key, c.Keys)
+			failed := p.failed()
+			if missing(p, grantHeader, n, "key", secretKind, in.Key, c.Keys); !failed {
+				p.forgive(p.diags.All[len(p.diags.All)-1])
+			}
 		}
 		return
 	}

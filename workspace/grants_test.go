@@ -31,7 +31,7 @@ func TestGrants(t *testing.T) {
 	} {
 		conf, said := read(t, zones+c.grant+"\n")
 		got := strings.Join(said, "; ")
-		if conf != nil {
+		if conf != nil && conf.SecretsTrouble == "" {
 			g := conf.Updates.Grants[0]
 			got = fmt.Sprint("at ", g.Names, " types ", g.Types, " ", g.Add, " ", g.Remove, " ", g.OwnAddress)
 		}

@@ -1,8 +1,10 @@
 package workspace
 
 import (
+	"crypto/rand"
 	"net/netip"
 
+	"fencepost/dnsname"
 	"fencepost/resolve"
 	"fencepost/tsig"
 )
@@ -12,6 +14,7 @@ type Peer struct {
 	Name    string
 	Address netip.AddrPort
 	TSIG    *tsig.Key // nil: transfers are told apart by address only
+	Secret  string    // the name of TSIG; with no TSIG, its secret is not there
 	Also    *tsig.Key // another key that it may use; nil: none
 	// Audience is what it sees of zones that have a version for that, whose versions are exchanged with
 	// it; empty: what everyone sees.
@@ -32,6 +35,7 @@ func (p *checker) peers(c *Config, r *raw, secrets map[string]*tsig.Key) {
 		header := "[peer." + name + "]"
 		peer := &Peer{Name: name}
 		peer.Address, _ = p.address(in.Address, header, "address")
+		peer.Secret = in.TSIG
 		peer.TSIG = p.secret(header, "tsig", in.TSIG, secrets)
 		if peer.Also = p.secret(header, "tsig-also", in.Also, secrets); peer.Also != nil && in.TSIG == "" {
 			p.diags.Add(RuleBadValue.At(p.place(header, 0, "tsig-also"), "tsig-also stands beside a tsig").
@@ -50,10 +54,30 @@ func (p *checker) secret(header, key, name string, secrets map[string]*tsig.Key)
 		return nil
 	}
 	if secrets[name] == nil && !p.hidden {
-		p.diags.Add(RuleMissingReference.At(p.place(header, 0, key), "there is no secret %s in %s", name, SecretsFile).
-			Suggest("add a section [tsig.%s] with a secret", name))
+		failed := p.failed()
+		d := RuleMissingReference.At(p.place(header, 0, key), "there is no secret %s in %s", name, SecretsFile).
+			Suggest("add a section [tsig.%s] with a secret", name)
+		if p.diags.Add(d); !failed {
+			p.forgive(d)
+		}
 	}
 	return secrets[name]
+}
+
+// CloseSecretless has peers proved by nothing whose secret is not there: they are refused whatever they
+// sign with, and never taken at their address alone.
+func (c *Config) CloseSecretless() {
+	for _, p := range c.Peers {
+		if p.Secret == "" || p.TSIG != nil {
+			continue
+		}
+		name, err := dnsname.Parse(p.Secret, dnsname.Root)
+		if err != nil {
+			name = dnsname.MustParse("no-secret.invalid.")
+		}
+		p.TSIG = &tsig.Key{Name: name, Algorithm: tsig.DefaultAlgorithm, Secret: make([]byte, 32)}
+		_, _ = rand.Read(p.TSIG.Secret) // never fails (crypto/rand)
+	}
 }
 
 // peersNamed are the peers that a key of the n-th section with a header names.

@@ -147,6 +147,7 @@ func commands(sv *ops.Service) control.Handler {
 			st := control.StatusOf(sv.Server.Status(), ui.Explain)
 			sv.AddChildren(&st)
 			sv.AddStore(&st)
+			sv.AddSecrets(&st)
 			return st, nil
 		},
 		"refresh": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) {

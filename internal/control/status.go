@@ -20,6 +20,8 @@ type Status struct {
 	Transfers uint64       `json:"transfers_sent"`
 	Changes   uint64       `json:"transfers_of_changes_sent"` // of these, those of what changed alone
 	Zones     []ZoneStatus `json:"zones"`
+	// Secrets says why some secrets are not there; what needs one is not done.
+	Secrets string `json:"secrets_trouble,omitempty"`
 	// SetAside are files of stored versions that were damaged, and notes of some that were lost.
 	SetAside []string `json:"store_set_aside,omitempty"`
 }

@@ -77,6 +77,10 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 			c.Listen = append(c.Listen, ap)
 		}
 	}
+	if c.SecretsTrouble != "" {
+		c.CloseSecretless()
+		log.Error("some secrets are not there: what needs one is not done until they are", "why", c.SecretsTrouble)
+	}
 	versions, err := store.Open(c.Store())
 	if err != nil {
 		return nil, err
@@ -123,6 +127,10 @@ func (sv *Service) Reload(ctx context.Context, by string) ([]zonestate.ZoneResul
 	if err != nil {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}
+	if c.SecretsTrouble != "" && was.SecretsTrouble == "" {
+		return nil, fmt.Errorf("keeping the running configuration: %s", c.SecretsTrouble)
+	}
+	c.CloseSecretless()
 	if err := sv.lockKeys(c); err != nil {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}

@@ -16,6 +16,7 @@ import (
 	"fencepost/message"
 	"fencepost/rr"
 	"fencepost/store"
+	"fencepost/update"
 	"fencepost/zone"
 )
 
@@ -224,4 +225,41 @@ func TestOnlyAPrimaryConfirms(t *testing.T) {
 	if z := k.Status().Zones[0]; z.State != "serving" || !z.Checked.After(expire) || z.Trouble != NoTrouble {
 		t.Errorf("the primary is back: %s, confirmed %s, %s", z.State, z.Checked, z.Problem)
 	}
+}
+
+// Changes that cannot be stored are refused, which status tells until the store takes something again;
+// what is in service stays, and its serial.
+func TestRefusedWhileNothingCanBeStored(t *testing.T) {
+	k := newKeeper(t)
+	name := dnsname.MustParse("a.")
+	src := &source{snap: zoneVersion("a.", 10, 1)}
+	k.Apply(context.Background(), &Config{Zones: []Zone{{Name: name, Origin: &Files{Load: src.load}, Updates: &Updates{}}}}, "")
+	change := func(label string) error {
+		owner, err := name.Child(label)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k.UpdateBy(name, &update.Request{Zone: name, Changes: []rr.Record{{Name: owner, Type: rr.TypeA, Class: rr.ClassIN, TTL: 60, Data: []byte{192, 0, 2, 1}}}}, "ines")
+	}
+	if err := change("x"); err != nil {
+		t.Fatal(err)
+	}
+	k.is("a change", "serving 11")
+	k.store.Close()
+	for range 2 {
+		if err := change("y"); err == nil || !strings.Contains(err.Error(), "could not be stored") {
+			t.Errorf("a change that cannot be stored: %v", err)
+		}
+		k.is("nothing can be stored", "serving 11 ahead", "not open")
+		k.pass(storeRetry+time.Minute, time.Minute)
+	}
+	k.is("still not", "serving 11 ahead", "not open")
+	k.open()
+	k.Zones.Store = k.store
+	k.pass(storeRetry+time.Minute, time.Minute)
+	k.is("there is room again", "serving 11")
+	if err := change("y"); err != nil {
+		t.Error(err)
+	}
+	k.is("the change, asked for again", "serving 12")
 }
