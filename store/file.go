@@ -385,6 +385,14 @@ func copyFile(from, to string) error {
 	return errors.Join(err, out.Close())
 }
 
+// Copy is a store in memory that begins with what can be read of the one at path, which cannot be
+// written to. What is put in is gone when the program ends.
+func Copy(path string) *Store {
+	s := InMemory()
+	s.rescue(path, path)
+	return s
+}
+
 // OpenToRead opens a store that no server has open: ErrInUse otherwise. Where there is
 // no file it is empty. Nothing can be put in.
 func OpenToRead(path string) (*Store, error) {

@@ -27,6 +27,7 @@ import (
 	"fencepost/internal/ui"
 	"fencepost/server"
 	"fencepost/server/zonestate"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zone"
 	"fencepost/zonefile"
@@ -85,7 +86,9 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 		return err
 	}
 	l, err := control.Listen(sv.Config().Control)
-	if err != nil {
+	if wholefile.Unwritable(err) { // queries are answered all the same
+		slog.New(handler).Error("no commands can be given to this server: there is no place for its control socket", "error", err)
+	} else if err != nil {
 		return err
 	}
 	sv.OpenControl()
@@ -94,6 +97,9 @@ func (e *env) serve(ctx context.Context, listen []string) error {
 	defer others.Wait()
 	defer cancel()
 	others.Go(func() {
+		if l == nil {
+			return
+		}
 		control.Serve(ctx, l, control.Errors{Kinds: ops.ControlKinds, Explain: ui.Explain}, sv.Known, commands(sv))
 	})
 	others.Go(func() { reloadOnSignal(ctx, hup, sv, slog.New(handler)) })

@@ -49,7 +49,7 @@ Exit status: 0 all is well, 1 there is trouble.`,
 			} else {
 				e.status(&st, all || len(args) > 0)
 			}
-			if st.Secrets != "" || len(st.SetAside) > 0 || slices.ContainsFunc(st.Zones, func(z control.ZoneStatus) bool { return z.Trouble != zonestate.NoTrouble }) {
+			if st.Secrets != "" || st.Unstored != "" || len(st.SetAside) > 0 || slices.ContainsFunc(st.Zones, func(z control.ZoneStatus) bool { return z.Trouble != zonestate.NoTrouble }) {
 				return shown(edit.ErrFindings)
 			}
 			return nil
@@ -80,6 +80,9 @@ func (e *env) status(st *control.Status, all bool) {
 	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "query"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
 	if st.Secrets != "" {
 		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error: some secrets are not there, and what needs one is not done:"), st.Secrets, e.ui.Paint(ui.Bold, "next:")+" mend it, then: fencepost reload")
+	}
+	if st.Unstored != "" {
+		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error: nothing can be stored, and what changes is lost when the server ends:"), st.Unstored, e.ui.Paint(ui.Bold, "next:")+" make it possible to write there, and start the server again")
 	}
 	for _, path := range st.SetAside {
 		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error:"), ops.StoreTrouble(path), e.ui.Fit(e.ui.Paint(ui.Bold, "next:")+" "+ops.StoreCure(path), 0))

@@ -23,6 +23,7 @@ import (
 	"fencepost/server/request"
 	"fencepost/server/zonestate"
 	"fencepost/store"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 )
 
@@ -44,6 +45,7 @@ type Service struct {
 	rings   keyring.Cache                   // the same
 	folders atomic.Pointer[map[string]bool] // of keys, see seeFolders; nil: it is not known
 
+	unstored string   // why nothing can be stored; empty: it can
 	refusals refusals // of what children ask for
 
 	changing sync.Mutex        // held while the configuration changes: one reload at a time
@@ -82,6 +84,12 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 		log.Error("some secrets are not there: what needs one is not done until they are", "why", c.SecretsTrouble)
 	}
 	versions, err := store.Open(c.Store())
+	unstored := ""
+	if wholefile.Unwritable(err) {
+		unstored = err.Error()
+		log.Error("nothing can be stored: what is there is served, and what changes is lost at the end", "error", err)
+		versions, err = store.Copy(c.Store()), nil
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +97,7 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 		log.Error(StoreTrouble(edit.Shown(versions.Aside)), "versions", versions.Rescued)
 	}
 	versions.SetLimits(storeLimits(c))
-	sv := &Service{store: versions, log: log, begun: make(chan struct{}), locks: map[string]func(){}, ownCookies: sync.OnceValue(newCookieSecret)}
+	sv := &Service{store: versions, unstored: unstored, log: log, begun: make(chan struct{}), locks: map[string]func(){}, ownCookies: sync.OnceValue(newCookieSecret)}
 	sv.use(a, c)
 	if err := sv.lockKeys(c); err != nil {
 		sv.unlockKeys()
@@ -430,10 +438,14 @@ func (sv *Service) lockKeys(c *workspace.Config) error {
 		if z.Sign == nil || sv.locks[dir] != nil {
 			continue
 		}
-		if err := os.MkdirAll(dir, 0o700); err != nil {
+		if err := os.MkdirAll(dir, 0o700); err != nil && !wholefile.Unwritable(err) {
 			return err
 		}
 		unlock, err := edit.TryLockFolder(dir)
+		if wholefile.Unwritable(err) { // nobody else can change them either
+			sv.log.Error("the keys can be read and not looked after: no rollover goes on, and nothing is signed anew", "folder", edit.Shown(dir), "error", err)
+			continue
+		}
 		if errors.Is(err, edit.ErrLocked) {
 			return fmt.Errorf("another fencepost looks after the keys in %s; two signers on one folder would break the zone", edit.Shown(dir))
 		}

@@ -2,6 +2,7 @@ package zonestate
 
 import (
 	"context"
+	"errors"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -48,4 +49,24 @@ func (s *Zones) keysUsable(z *served) error {
 		s.setProblemLocked(z, err)
 	}
 	return err
+}
+
+// careError says that the keys of a zone could not be looked after.
+type careError struct{ err error }
+
+func (e *careError) Error() string { return "the keys could not be looked after: " + e.err.Error() }
+func (e *careError) Unwrap() error { return e.err }
+
+// noteCare takes note of whether the keys of a zone could be looked after. What else is wrong with the
+// zone counts for more.
+func (s *Zones) noteCare(z *served, err error) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	_, careless := errors.AsType[*careError](z.problem)
+	switch {
+	case err != nil && !errors.Is(err, context.Canceled) && (z.problem == nil || careless):
+		s.setProblemLocked(z, &careError{err})
+	case err == nil && careless:
+		s.setProblemLocked(z, nil)
+	}
 }

@@ -248,7 +248,9 @@ func (s *Zones) planAdvance(z *served, at time.Time) {
 		return
 	}
 	s.sched.plan(z, keyCare, advanceID(z), at, func(ctx context.Context) {
-		if err := s.advance(ctx, z); err != nil && ctx.Err() == nil {
+		err := s.advance(ctx, z)
+		s.noteCare(z, err)
+		if err != nil && ctx.Err() == nil {
 			s.Log.Error("the keys could not be looked after", "zone", z.String(), "error", err)
 			s.planAdvance(z, s.Now().Add(advanceRetry))
 		}

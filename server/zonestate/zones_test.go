@@ -114,7 +114,8 @@ func TestFind(t *testing.T) {
 // fakeSigner signs as a test wants it to, for fourteen days.
 type fakeSigner struct {
 	made     string
-	unusable error
+	unusable error // what Usable says
+	unkept   error // what Observe says
 	sign     func(keymanager.Job) (*zone.Snapshot, error)
 
 	served []uint32
@@ -137,7 +138,7 @@ func (f *fakeSigner) Served(serial uint32, _ time.Time) error {
 
 func (f *fakeSigner) State() keymanager.State { return keymanager.State{} }
 
-func (f *fakeSigner) Observe(context.Context) (any, error) { return nil, nil }
+func (f *fakeSigner) Observe(context.Context) (any, error) { return nil, f.unkept }
 
 func (f *fakeSigner) Advance(any, *zone.Snapshot, time.Time) (bool, time.Time, error) {
 	if f.next == nil {
@@ -180,6 +181,28 @@ func TestKeyCare(t *testing.T) {
 		}
 		if err := s.ClockMoved(ctx); err != nil {
 			t.Error(err)
+		}
+		// That they cannot be looked after is told until they can; that they cannot be used at a reload.
+		told := func() string {
+			st := s.Status().Zones[0]
+			return fmt.Sprint(st.Trouble, ": ", st.Problem)
+		}
+		f.unkept = errors.New("no space left")
+		if s.planAdvance(s.table.Load().zones[dnsname.MustParse("a.").Key()], s.Now()); s.ClockMoved(ctx) != nil || told() != "ahead: the keys could not be looked after: no space left" {
+			t.Errorf("keys that cannot be looked after: %s", told())
+		}
+		f.unkept = nil
+		time.Sleep(advanceRetry)
+		if synctest.Wait(); told() != ": <nil>" {
+			t.Errorf("keys that can be again: %s", told())
+		}
+		f.unusable = errors.New("no passphrase")
+		if r, err := s.ReloadZone(ctx, dnsname.MustParse("a."), ""); err != nil || r[0].Err == nil || told() != "ahead: signing: no passphrase" {
+			t.Errorf("keys that cannot be used: %v, %v, %s", r, err, told())
+		}
+		f.unusable = nil
+		if r, err := s.ReloadZone(ctx, dnsname.MustParse("a."), ""); err != nil || r[0].Err != nil || told() != ": <nil>" {
+			t.Errorf("keys that can be used again: %v, %v, %s", r, err, told())
 		}
 		cancel()
 		<-done
