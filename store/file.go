@@ -255,7 +255,7 @@ func open(path string) (*Store, error) {
 			return nil
 		})
 	})
-	if err != nil {
+	if err = broken(err); err != nil {
 		_ = file.close()
 		return nil, err
 	}

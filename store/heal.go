@@ -4,9 +4,11 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
 	"go.etcd.io/bbolt"
@@ -85,6 +87,12 @@ func broken(err error) error {
 	}
 	for _, known := range structural {
 		if errors.Is(err, known) {
+			return fmt.Errorf("%w: %w", ErrBroken, err)
+		}
+	}
+	// The engine was sent to a place that no file has, by what it read.
+	if at, is := errors.AsType[*fs.PathError](err); is && at.Op == "writeat" {
+		if _, system := errors.AsType[syscall.Errno](err); !system {
 			return fmt.Errorf("%w: %w", ErrBroken, err)
 		}
 	}

@@ -48,7 +48,7 @@ func TestServesWithoutSecrets(t *testing.T) {
 		if err := spoil(); err != nil {
 			t.Fatal(err)
 		}
-		want(t, fp(t, p.primary, "reload"), 3, "keeping the running configuration")
+		want(t, fp(t, p.primary, "reload"), 1, "keeping the running configuration")
 		restore()
 		second.stop()
 		if err := os.RemoveAll(filepath.Join(p.secondary, "state")); err != nil {

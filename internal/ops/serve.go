@@ -136,7 +136,7 @@ func (sv *Service) Reload(ctx context.Context, by string) ([]zonestate.ZoneResul
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
 	}
 	if c.SecretsTrouble != "" && was.SecretsTrouble == "" {
-		return nil, fmt.Errorf("keeping the running configuration: %s", c.SecretsTrouble)
+		return nil, fmt.Errorf("keeping the running configuration: %w", &secretsError{c.SecretsTrouble})
 	}
 	c.CloseSecretless()
 	if err := sv.lockKeys(c); err != nil {
@@ -152,6 +152,14 @@ func (sv *Service) Reload(ctx context.Context, by string) ([]zonestate.ZoneResul
 	}
 	return results, nil
 }
+
+// secretsError says that secrets are not there that are named.
+type secretsError struct{ why string }
+
+func (e *secretsError) Error() string { return e.why }
+
+// Unwrap tells that `check` finds it too.
+func (e *secretsError) Unwrap() error { return edit.ErrFindings }
 
 // change waits until the server has its first configuration and nobody else changes it.
 func (sv *Service) change(ctx context.Context) (done func(), err error) {
