@@ -153,6 +153,9 @@ func replace(path, old, new string) error {
 // A protected key opens with its passphrase only, and keys that nobody asks for
 // need none.
 func TestPassphrase(t *testing.T) {
+	if keyring.ManyIterations < 600_000 { // what is advised for PBKDF2 with SHA-256
+		t.Errorf("new keys are protected with %d iterations", keyring.ManyIterations)
+	}
 	dir := t.TempDir()
 	r, _ := keyring.Open(dir, zone)
 	locked, open := generate(t, r, signer.KSK, "salt & mud"), generate(t, r, signer.ZSK, "")

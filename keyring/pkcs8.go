@@ -70,12 +70,15 @@ type pbkdf2Params struct {
 	PRF        pkix.AlgorithmIdentifier `asn1:"optional"`
 }
 
-// iterations of new protected keys; more than maxIterations are not tried when
+// manyIterations are those of new protected keys; more than maxIterations are not tried when
 // reading, for they could take for ever.
 const (
-	iterations    = 600_000
-	maxIterations = 10_000_000
+	manyIterations = 600_000
+	maxIterations  = 10_000_000
 )
+
+// iterations are manyIterations. Tests have fewer.
+var iterations = manyIterations
 
 // EncodeDER writes a private key as PKCS#8.
 func EncodeDER(key crypto.Signer) ([]byte, error) {
