@@ -169,6 +169,16 @@ func Open(dir string, zone dnsname.Name) (*Ring, error) {
 	return open(dir, zone, text)
 }
 
+// Read is the keys of a zone as the text of keyring.toml has them, for whoever has that from elsewhere:
+// they can be looked at, and not used.
+func Read(dir string, zone dnsname.Name, text []byte) (*Ring, error) {
+	r := &Ring{Zone: zone, Dir: dir, Roll: &roll.KeySet{}, onDisk: text}
+	if err := r.decode(text); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, IndexFile), err)
+	}
+	return r, nil
+}
+
 // readIndex reads keyring.toml; nil where there is none.
 func readIndex(dir string) ([]byte, error) {
 	text, err := wholefile.Read(filepath.Join(dir, IndexFile), maxIndex)

@@ -179,6 +179,7 @@ func commands(sv *ops.Service) control.Handler {
 			}
 			return sv.ChangeRoll(ctx, z, c, control.Caller(ctx))
 		},
+		"ring": func(_ context.Context, z dnsname.Name, _ json.RawMessage) (any, error) { return sv.Ring(z) },
 		"history": func(ctx context.Context, z dnsname.Name, args json.RawMessage) (any, error) {
 			return sv.History(ctx, z, args)
 		},

@@ -76,10 +76,9 @@ func holdAs(t *testing.T, uid uint32, dir, path string) (stop func()) {
 	return func() { in.Close(); _ = cmd.Wait() }
 }
 
-// Two people with different rights, and one without any, have the running server do things; what they
-// may not is refused with the words to ask for, and what they did stands in the history.
-func TestRights(t *testing.T) {
-	t.Parallel()
+// forOthers is a program, and a folder for a workspace, that other users of the machine reach.
+func forOthers(t *testing.T) (bin, dir string) {
+	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("only root can act as two users")
 	}
@@ -91,7 +90,7 @@ func TestRights(t *testing.T) {
 	if err := os.Chmod(top, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	bin, dir := filepath.Join(top, "fencepost"), filepath.Join(top, "work")
+	bin = filepath.Join(top, "fencepost")
 	text, err := os.ReadFile(program)
 	if err != nil {
 		t.Fatal(err)
@@ -99,6 +98,55 @@ func TestRights(t *testing.T) {
 	if err := os.WriteFile(bin, text, 0o755); err != nil {
 		t.Fatal(err)
 	}
+	return bin, filepath.Join(top, "work")
+}
+
+// Whoever may not read the keys is told that, and never that the zone has none; what is to be known of
+// them comes from the server where it may be asked, and no private key does.
+func TestHiddenKeys(t *testing.T) {
+	t.Parallel()
+	bin, dir := forOthers(t)
+	const other = 61007
+	conf := filepath.Join(dir, "fencepost.toml")
+	write(t, conf, fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[policy.standard]\n[[zone]]\nname = \"tides.example\"\nsign = \"standard\"\nparent = []\n[[zone]]\nname = \"sub.tides.example\"\nsign = \"standard\"\nparent = []\n", freePort(t)))
+	write(t, filepath.Join(dir, "zones", "sub.tides.example.zone"), "$TTL 3600\n@ SOA ns.tides.example. h 1 5400 1200 1209600 600\n@ NS ns.tides.example.\n")
+	write(t, filepath.Join(dir, "zones", "tides.example.zone"), "$TTL 3600\n@ SOA ns h 1 5400 1200 1209600 600\n@ NS ns\nns A 192.0.2.1\n")
+	d := serve(t, dir)
+	eventually(t, "the signed zones", func() bool {
+		return serial(t, d.addr, "tides.example") != 0 && serial(t, d.addr, "sub.tides.example") != 0
+	})
+	ok(t, dir, "delegate", "tides.example", "sub")
+	ok(t, dir, "reload")
+	commands := [][]string{{"key", "list", "tides.example"}, {"roll", "tides.example"}, {"handover", "tides.example"}, {"key", "show", "tides.example", "7"}}
+	for _, c := range commands {
+		r := as(t, other, bin, dir, c...)
+		want(t, r, 3, "the keys of tides.example are not readable for you")
+	}
+	want(t, as(t, other, bin, dir, "check"), 0, "keys-not-readable", "tides.example. and sub.tides.example. are not readable for you")
+	want(t, as(t, other, bin, dir, "status"), 3, "[[allow]]")
+
+	tag := tagOf(t, dir, "tides.example")
+	write(t, conf, read(t, conf)+fmt.Sprintf("[[allow]]\nusers = [\"%d\"]\nzones = [\"sub.*\"]\nmay = [\"reload\"]\n", other))
+	ok(t, dir, "reload")
+	for _, c := range commands[:3] {
+		want(t, as(t, other, bin, dir, c...), 0, tag)
+	}
+	want(t, as(t, other, bin, dir, "key", "export", "tides.example", tag, "-o", "-"), 3, "permission denied")
+	want(t, as(t, other, bin, dir, "check"), 0, "keys-not-readable")
+}
+
+// tagOf is the tag of the only key of a zone.
+func tagOf(t *testing.T, dir, zone string) string {
+	t.Helper()
+	keys := object(t, ok(t, dir, "key", "list", zone, "--format", "json"))["keys"].([]any)
+	return fmt.Sprint(keys[0].(map[string]any)["key_tag"])
+}
+
+// Two people with different rights, and one without any, have the running server do things; what they
+// may not is refused with the words to ask for, and what they did stands in the history.
+func TestRights(t *testing.T) {
+	t.Parallel()
+	bin, dir := forOthers(t)
 	const ines, bram, other = 61001, 61002, 61003
 	write(t, filepath.Join(dir, "fencepost.toml"), fmt.Sprintf(`[serve]
 listen = ["127.0.0.1:%d"]
@@ -153,7 +201,7 @@ may   = ["roll", "sign"]
 	}
 	// Who sends requests by halves locks nobody out, whether they may do something or not.
 	for _, uid := range []uint32{ines, other} {
-		stop := holdAs(t, uid, top, filepath.Join(dir, "state", "control.sock"))
+		stop := holdAs(t, uid, filepath.Dir(dir), filepath.Join(dir, "state", "control.sock"))
 		want(t, fp(t, dir, "status"), 0, "tides.example")
 		if r := as(t, bram, bin, dir, "status"); r.status != 0 {
 			t.Errorf("while %d holds connections: %s", uid, r.err)
@@ -162,7 +210,7 @@ may   = ["roll", "sign"]
 	}
 	// Whoever may have files read again, or change records by messages, cannot say what the files
 	// hold: not from a copy of the workspace, whose edits are another zone's; nor can the owner.
-	copied := filepath.Join(top, "copy")
+	copied := filepath.Join(filepath.Dir(dir), "copy")
 	write(t, filepath.Join(copied, "fencepost.toml"), strings.Replace(read(t, filepath.Join(dir, "fencepost.toml")), "[serve]", fmt.Sprintf("[serve]\ncontrol = %q", filepath.Join(dir, "state", "control.sock")), 1))
 	write(t, filepath.Join(copied, "zones", "tides.example.zone"), read(t, filepath.Join(dir, "zones", "tides.example.zone")))
 	if err := os.Chown(filepath.Join(copied, "zones"), ines, ines); err != nil {

@@ -22,7 +22,7 @@ var ErrNotAllowed = errors.New("not allowed")
 var commandRights = map[string][]workspace.Right{
 	"status": {}, "history": {}, "compare": {}, "version": {}, "published": {}, "dump": {}, "answer": {},
 	"reload": {workspace.MayReload, workspace.MayPublish}, "refresh": {workspace.MayReload, workspace.MayPublish}, "notify": {workspace.MayReload, workspace.MayPublish},
-	"keys": {workspace.MaySign}, "roll": {workspace.MayRoll}, "pending": {}, "fold": {workspace.MayChange}, "update": {workspace.MayChange},
+	"keys": {workspace.MaySign}, "roll": {workspace.MayRoll}, "pending": {}, "ring": {}, "fold": {workspace.MayChange}, "update": {workspace.MayChange},
 }
 
 // Known reports whether the configuration lets somebody do anything.

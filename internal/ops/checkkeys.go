@@ -3,6 +3,7 @@ package ops
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 
 	"fencepost/internal/edit"
@@ -31,10 +32,15 @@ func unsignedInUse(c *workspace.Config, z *workspace.Zone) (bool, error) {
 // checkKeys looks for keys in use of zones that nothing signs, and for keys that
 // signing would fail over.
 func checkKeys(c *workspace.Config, res *Checked) error {
+	var hidden []*workspace.Zone
 	for _, z := range c.Zones {
 		unused, err := unsignedInUse(c, z)
 		if err == nil && z.Sign != nil {
 			err = keysUsable(c, z)
+		}
+		if errors.Is(err, fs.ErrPermission) {
+			hidden = append(hidden, z)
+			continue
 		}
 		if err == nil && !unused || errors.Is(err, keyring.ErrReadable) { // the latter is told of as key-readable
 			continue
@@ -52,6 +58,26 @@ func checkKeys(c *workspace.Config, res *Checked) error {
 				Suggest("write sign = \"...\" in its [[zone]] section"))
 		}
 	}
+	return keysHidden(c, hidden, res)
+}
+
+// keysHidden notes that the keys of zones could not be looked at.
+func keysHidden(c *workspace.Config, zones []*workspace.Zone, res *Checked) error {
+	if len(zones) == 0 {
+		return nil
+	}
+	f, err := res.Source.Add(edit.Shown(filepath.Join(c.KeyDir(zones[0].Name), keyring.IndexFile)), nil)
+	if err != nil {
+		return err
+	}
+	others := ""
+	if n := len(zones) - 1; n == 1 {
+		others = fmt.Sprintf(" and %s", zones[1].Name)
+	} else if n > 1 {
+		others = fmt.Sprintf(" and %d other zones", n)
+	}
+	res.Diags.Add(RuleKeysHidden.At(fileStart(f), "the keys of %s%s are not readable for you, so they were not looked at", zones[0].Name, others).
+		Suggest("have their owner run it"))
 	return nil
 }
 

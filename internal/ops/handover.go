@@ -2,7 +2,9 @@ package ops
 
 import (
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io/fs"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -281,7 +283,7 @@ func (a *App) publicKeys(z *zone.Snapshot, dir string) (out []*dnssec.PublicKey,
 	}
 	ring, err := a.ring(z.Apex(), dir)
 	if err != nil {
-		if dir == "" {
+		if dir == "" && !errors.Is(err, fs.ErrPermission) {
 			return nil, notes, nil // a bare file, unsigned: nothing to say about keys
 		}
 		return nil, notes, err

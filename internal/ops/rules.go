@@ -16,4 +16,4 @@ var (
 )
 
 // Rules lists the rules of this package for the catalogue.
-var Rules = []*diag.Rule{zoneload.RuleNoName, zoneload.RuleOtherZone, RuleNoFile, RuleUnreadable, RuleUnlisted, RuleSerialKept, RuleKeyMode, RuleKeysUnused, RuleKeysUnusable, RuleStoreDamaged, RuleTooShort, RuleOldSignatures, RuleZoneMode, RuleExpiresSoon, RuleFollowWeb}
+var Rules = []*diag.Rule{zoneload.RuleNoName, zoneload.RuleOtherZone, RuleNoFile, RuleUnreadable, RuleUnlisted, RuleSerialKept, RuleKeyMode, RuleKeysUnused, RuleKeysUnusable, RuleKeysHidden, RuleStoreDamaged, RuleTooShort, RuleOldSignatures, RuleZoneMode, RuleExpiresSoon, RuleFollowWeb}

@@ -3,6 +3,8 @@ package ui
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+	"net"
 	"strings"
 	"syscall"
 
@@ -35,6 +37,12 @@ var hints = []func(error) string{
 	is(syscall.ENOSPC, "; make room on the disk"),
 	is(syscall.EDQUOT, "; make room on the disk, or have the quota raised"),
 	is(syscall.EROFS, "; see why it cannot be written to, and mount it for writing"),
+	as(func(e *net.OpError) string {
+		if e.Op == "dial" && e.Net == "unix" && errors.Is(e, fs.ErrPermission) {
+			return "; only the user of the server reaches it, and whom fencepost.toml lets: [[allow]] users = [\"NAME\"], may = [...]"
+		}
+		return ""
+	}),
 	as(func(e *keyring.PassphraseError) string { return "; " + e.Cure() }),
 	as(func(e *keyring.KeyFileError) string {
 		if errors.Is(e, keyring.ErrReadable) {
