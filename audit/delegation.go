@@ -69,6 +69,23 @@ func of(r *diag.Rule, area Area, skip func(*Facts) string, look func(*Facts, *Fi
 	return &Test{r, area, skip, look}
 }
 
+// whyNotDelegated is what to do where the zone above does not delegate the zone, and what it says of the
+// name instead.
+func (f *Facts) whyNotDelegated() (advice, message string) {
+	says := func(k resolve.SaidKind) bool {
+		return slices.ContainsFunc(f.Above, func(s *resolve.Said) bool { return s.Kind == k })
+	}
+	switch {
+	case says(resolve.HasData) || says(resolve.HasAlias) || says(resolve.HasNone):
+		return "audit the zone that it lies in, " + f.parent() + "; if it is to be a zone of its own, have its NS records entered there",
+			f.Zone.Plain() + " is a name in the zone " + f.parent() + ", and no zone of its own"
+	case says(resolve.HasNoName):
+		return "if it is yours, and paid for, have the NS records of the zone entered there",
+			f.parent() + " says that there is no name " + f.Zone.Plain() + ": it is delegated to nobody"
+	}
+	return "have the NS records of the zone entered there", f.parent() + " has no NS records of " + f.Zone.Plain()
+}
+
 // troubled makes a test of what was found wrong on the way to the zone.
 func troubled(r *diag.Rule, area Area) *Test {
 	return of(r, area, notAbove, func(f *Facts, l *Findings) {
@@ -83,7 +100,8 @@ func troubled(r *diag.Rule, area Area) *Test {
 var delegationTests = []*Test{
 	of(resolve.DelegationMissing, Delegation, notAbove, func(f *Facts, l *Findings) {
 		if !f.Delegated && !slices.ContainsFunc(f.Troubles, func(t resolve.Trouble) bool { return t.Grave }) {
-			l.add("have the NS records of the zone entered there", "%s has no NS records of %s", f.parent(), f.Zone.Plain())
+			advice, message := f.whyNotDelegated()
+			l.add(advice, "%s", message)
 		}
 	}),
 	{Rule: rule("parent-silent", diag.Error, "no server of the zone above answers", "RFC 2182 §3.2",
@@ -96,7 +114,7 @@ var delegationTests = []*Test{
 			for _, s := range f.Above {
 				who = append(who, s.At.Addr().String())
 			}
-			l.add("the operator of "+f.parent()+" has to act; audit again when its servers answer", "none of the servers of %s answers: %s", f.parent(), strings.Join(who, ", "))
+			l.add("audit again when its servers answer", "none of the servers of %s answers: %s", f.parent(), strings.Join(who, ", "))
 		}},
 	troubled(resolve.DelegationLoop, Delegation),
 	troubled(resolve.GlueMissing, Delegation),

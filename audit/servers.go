@@ -45,6 +45,7 @@ var serverTests = []*Test{
 			case s.Err == nil:
 			case errors.Is(s.Err, resolve.ErrUnreachable):
 				l.add("", "%s cannot be reached: %v", s, s.Err)
+			case errors.Is(s.Err, resolve.ErrCutOff): // it answers, see server-without-tcp
 			case s.TCPErr == nil:
 				l.add("let UDP on port 53 through to it", "%s answers over TCP, and not over UDP: %v", s, s.Err)
 			default:
@@ -65,7 +66,10 @@ var serverTests = []*Test{
 	}),
 	of(resolve.ServerNoTCP, Servers, noServers, func(f *Facts, l *Findings) {
 		for _, s := range f.Servers {
-			if s.SOA != nil && s.TCPErr != nil {
+			switch {
+			case errors.Is(s.Err, resolve.ErrCutOff):
+				l.add("open TCP on port 53: what does not fit into a datagram comes over TCP alone", "%s cuts its answers over UDP off, and does not answer over TCP", s)
+			case s.SOA != nil && s.TCPErr != nil:
 				l.add("let TCP on port 53 through to it", "%s does not answer over TCP: %v", s, s.TCPErr)
 			}
 		}

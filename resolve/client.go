@@ -76,7 +76,9 @@ type Response struct {
 // Errors of asking.
 var (
 	ErrNoAnswer = errors.New("no answer")
-	errNotOurs  = errors.New("the answer belongs to another query")
+	// ErrCutOff means that an answer did not fit into a datagram, and could not be had over TCP.
+	ErrCutOff  = errors.New("the answer over UDP was cut off")
+	errNotOurs = errors.New("the answer belongs to another query")
 )
 
 // Ask puts a question to a server, over UDP and, if the answer does not fit,
@@ -90,7 +92,7 @@ func Ask(ctx context.Context, server netip.AddrPort, r Request) (*Response, erro
 	if err == nil && resp.Flags&message.FlagTC != 0 && !r.UDPOnly {
 		over, tcpErr := once(ctx, server, r, true)
 		if tcpErr != nil {
-			return nil, fmt.Errorf("the answer over UDP was cut off, and over TCP: %w", tcpErr)
+			return nil, fmt.Errorf("%w, and over TCP: %w", ErrCutOff, tcpErr)
 		}
 		over.Truncated = true
 		return over, nil

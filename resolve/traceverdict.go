@@ -15,7 +15,7 @@ import (
 
 // Rules of what is wrong with delegations.
 var (
-	DelegationMissing = &diag.Rule{Code: "delegation-missing", Severity: diag.Error, Title: "a zone exists, and the zone above does not say so", Ref: "RFC 1034 §4.2.1, RFC 1912 §2.8",
+	DelegationMissing = &diag.Rule{Code: "delegation-missing", Severity: diag.Error, Title: "the zone above does not delegate the name", Ref: "RFC 1034 §4.2.1, RFC 1912 §2.8",
 		Doc: "Servers answer for the zone, but the zone above has no NS records of it: nobody who comes from the root finds it. Add the NS records there, with the addresses of servers that lie in the zone."}
 	DelegationLoop = &diag.Rule{Code: "delegation-loop", Severity: diag.Error, Title: "to find the servers of a zone one must have found them", Ref: "RFC 1912 §2.8, RFC 4697 §2.9",
 		Doc: "Each zone's servers have names in the other zone, and no addresses come with the delegations: there is no way in. One server with a name elsewhere, or glue, opens it."}
@@ -68,6 +68,9 @@ func (s *Step) compare(t rr.Type) {
 		switch {
 		case a.Kind == Silent && errors.Is(a.Err, ErrUnreachable):
 			s.trouble(ServerSilent, false, "%s cannot be reached: %v", a.server(), a.Err)
+		case a.Kind == Silent && errors.Is(a.Err, ErrCutOff):
+			s.trouble(ServerNoTCP, false, "%s cuts its answer over UDP off, and does not answer over TCP", a.server()).
+				Advice = "open TCP on port 53: what does not fit into a datagram comes over TCP alone"
 		case a.Kind == Silent && a.TCP == nil:
 			s.trouble(ServerSilent, false, "%s answers over TCP, and not over UDP: %v", a.server(), a.Err).
 				Advice = "let UDP on port 53 through to it, or those through who ask with EDNS"

@@ -2,6 +2,7 @@ package sim_test
 
 import (
 	"encoding/base64"
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -32,6 +33,7 @@ type audited struct {
 	swap   []string
 	change func(*audit.Auditor)
 	want   string // codes of what is found
+	says   string // what is said of it; empty: whatever it is
 }
 
 const (
@@ -96,6 +98,9 @@ func dsOf(line string) string {
 
 // audits are worlds with what is found in each: every test has one in which it finds something.
 var audits = map[string]audited{
+	"a server cuts off":              {text: fault(`kind = "cuts-short"`, first), want: "server-without-tcp", says: "ns1.saltmarsh.example (198.51.100.53) cuts its answers over UDP off"},
+	"a name in a zone":               {zone: "www.saltmarsh.example", want: "delegation-missing", says: "www.saltmarsh.example is a name in the zone saltmarsh.example, and no zone of its own"},
+	"a name that is nowhere":         {zone: "egret.example", want: "delegation-missing", says: "example says that there is no name egret.example: it is delegated to nobody"},
 	"nothing":                        {},
 	"nothing, hashed":                {swap: hashed},
 	"nothing, below":                 {zone: "gauges.saltmarsh.example", want: "contact-takes-no-mail mail-without-mx"},
@@ -324,6 +329,9 @@ func TestAudits(t *testing.T) {
 				got = append(got, x.Code)
 				delete(never, x.Code)
 			}
+		}
+		if said := fmt.Sprintf("%v", r.Results); !strings.Contains(said, c.says) {
+			t.Errorf("%s: nothing says %q", what, c.says)
 		}
 		slices.Sort(got)
 		if want := codes(c.want); !slices.Equal(got, want) {

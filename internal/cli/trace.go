@@ -99,6 +99,9 @@ func (e *env) step(s *resolve.Step) {
 func (e *env) said(a *resolve.Said) string {
 	switch a.Kind {
 	case resolve.Silent:
+		if errors.Is(a.Err, resolve.ErrCutOff) {
+			return e.ui.Paint(ui.Bad, "cut off, not over TCP")
+		}
 		return e.ui.Paint(ui.Bad, "silent")
 	case resolve.Lame:
 		return e.ui.Paint(ui.Bad, "does not have the zone (%s)", a.Code)

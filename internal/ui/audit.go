@@ -1,13 +1,16 @@
 package ui
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"fencepost/audit"
 	"fencepost/diag"
+	"fencepost/resolve"
 	"fencepost/validate"
 )
 
@@ -22,15 +25,41 @@ var auditCommands = map[string]string{
 
 // AuditAdvice says what to do about a finding of a test; empty: nothing in particular.
 func AuditAdvice(r *audit.Report, t *audit.Test, f audit.Finding) string {
-	command, ok := auditCommands[t.Code]
-	if !ok {
-		return f.Advice
+	what := f.Advice
+	if command, ok := auditCommands[t.Code]; ok {
+		command = fmt.Sprintf("fencepost %s %s", command, ZoneName(r.Facts.Zone))
+		if what += ": " + command; f.Advice == "" {
+			what = command
+		}
 	}
-	command = fmt.Sprintf("fencepost %s %s", command, ZoneName(r.Facts.Zone))
-	if f.Advice == "" {
-		return command
+	who := AuditActor(r, t)
+	switch {
+	case strings.HasPrefix(what, "@ "), strings.HasPrefix(what, "_"): // a record
+		return who + ": add " + what
+	case what != "":
+		return who + ": " + what
+	case t.Severity == diag.Note: // worth knowing, and nothing to be done
+		return ""
 	}
-	return f.Advice + ": " + command
+	return who + " has to act"
+}
+
+// AuditActor says who has to act on what a test found.
+func AuditActor(r *audit.Report, t *audit.Test) string {
+	switch t.Actor() {
+	case audit.ServerOperator:
+		return "the operator of that server"
+	case audit.ParentOperator:
+		if r.Facts.Parent.IsZero() {
+			return "the operator of the zone above"
+		}
+		return "the operator of the zone above, " + ZoneName(r.Facts.Parent)
+	case audit.Recipient:
+		return "the operator of that host"
+	case audit.BothProviders:
+		return "you, the old provider and the new one"
+	}
+	return "you"
 }
 
 // AuditAdvices says for each finding of a test what to do; nothing where that is what the next
@@ -117,9 +146,9 @@ func AuditJSON(r *audit.Report) map[string]any {
 		case len(t.Findings) > 0:
 			list := []any{}
 			for _, x := range t.Findings {
-				entry := map[string]any{"message": x.Message}
+				entry := map[string]any{"message": x.Message, "who": AuditActor(r, t.Test)}
 				if advice := AuditAdvice(r, t.Test, x); advice != "" {
-					entry["suggestion"] = advice
+					entry["suggestion"] = advice // who has to do it, and what
 				}
 				list = append(list, entry)
 			}
@@ -180,6 +209,8 @@ func AuditServers(r *audit.Report) (rows [][]string) {
 
 func serverState(s *audit.Server) string {
 	switch {
+	case s.SOA == nil && errors.Is(s.Err, resolve.ErrCutOff):
+		return "cut off, not over TCP"
 	case s.SOA == nil:
 		return "silent"
 	case !s.Answers():

@@ -18,12 +18,22 @@ var traceCommands = map[*diag.Rule]string{
 
 // TraceAdvice says what to do about a trouble of a zone; empty: nothing in particular.
 func TraceAdvice(x resolve.Trouble, zone dnsname.Name) string {
-	command, ok := traceCommands[x.Rule]
-	if !ok {
-		return x.Advice
+	what := x.Advice
+	if command, ok := traceCommands[x.Rule]; ok {
+		what = fmt.Sprintf("%s: "+command, x.Advice, zone.Plain())
 	}
-	return fmt.Sprintf("%s: "+command, x.Advice, zone.Plain())
+	who := "whoever writes " + zone.Plain()
+	if ofServers[x.Rule] {
+		who = "the operator of that server"
+	}
+	if what == "" {
+		return who + " has to act"
+	}
+	return who + ": " + what
 }
+
+// ofServers are the rules on which whoever runs a server has to act.
+var ofServers = map[*diag.Rule]bool{resolve.ServerSilent: true, resolve.ServerNoTCP: true, resolve.ServerLame: true, resolve.ServerNoEDNS: true, resolve.NoServerAnswers: true}
 
 // TraceJSON is a trace as an object, with stable names.
 func TraceJSON(t *resolve.Trace) map[string]any {
