@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fencepost/internal/edit"
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 )
@@ -18,7 +19,9 @@ func newFind(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "find [PATTERN]", GroupID: stageWrite, Short: "search all zones for a name, an address or a piece of data",
 		Long: `Lists the records that fit, with file and line. PATTERN is a name, as owner or in
 the data, where * and ? stand for anything; an address; or a network. --type and
---text narrow it down, or are enough alone.`,
+--text narrow it down, or are enough alone.
+
+Exit status: 0 something was found, 1 nothing.`,
 		Example: `  fencepost find 'cam-*'
   fencepost find 198.51.100.0/26
   fencepost find web.saltmarsh.example --type CNAME
@@ -29,7 +32,10 @@ the data, where * and ? stand for anything; an address; or a network. --type and
 				f.Pattern = args[0]
 			}
 			if e.ui.JSON {
-				_, err := e.app.Find(cmd.Context(), f, int(^uint(0)>>1), func(h ops.Hit) error { return e.ui.Object(h) })
+				n, err := e.app.Find(cmd.Context(), f, int(^uint(0)>>1), func(h ops.Hit) error { return e.ui.Object(h) })
+				if err == nil && n == 0 {
+					return shown(edit.ErrFindings)
+				}
 				return err
 			}
 			var rows [][]string
@@ -46,6 +52,10 @@ the data, where * and ? stand for anything; an address; or a network. --type and
 			}
 			if len(rows) > 0 {
 				e.ui.Table([]string{"where", "name", ">TTL", "type", "data"}, rows)
+			}
+			if n == 0 {
+				e.ui.Sayf("nothing found\n")
+				return shown(edit.ErrFindings)
 			}
 			e.ui.Sayf("%s found\n", ui.Plural(n, "record"))
 			if n > maxHits {

@@ -14,6 +14,7 @@ import (
 	"fencepost/internal/edit"
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
+	"fencepost/rr"
 	"fencepost/server/zonestate"
 )
 
@@ -177,6 +178,19 @@ func orManyZones(args cobra.PositionalArgs) cobra.PositionalArgs {
 	}
 }
 
+// zoneForgotten tells of arguments that begin with the record: where the owner should be stands a type,
+// and where the type should be none.
+func zoneForgotten(cmd *cobra.Command, given []string) error {
+	isType := func(s string) bool {
+		t, ok := rr.ParseType(strings.ToUpper(s))
+		return ok && rr.Lookup(t) != nil
+	}
+	if len(given) < 3 || given[0] == "" || strings.ContainsAny(given[0], "./") || !isType(given[1]) || isType(given[2]) {
+		return nil
+	}
+	return usageError("the zone is missing in front of the record: write fencepost %s ZONE %s", cmd.Name(), strings.Join(given, " "))
+}
+
 // completed puts words in the place of those arguments that flags stand for.
 func completed(cmd *cobra.Command, given []string) []string {
 	if f := cmd.Flag("everywhere"); f != nil && f.Changed && len(given) > 0 {
@@ -214,6 +228,9 @@ func newAdd(e *env) *cobra.Command {
   fencepost add saltmarsh.example guest12 A 198.51.100.112 --at harbour --key dhcp-2026
   fencepost add --zones '*' @ CAA 0 issue ca.example.net`,
 		Args: orManyZones(func(cmd *cobra.Command, given []string) error {
+			if err := zoneForgotten(cmd, given); err != nil {
+				return err
+			}
 			if len(given) == 3 { // what is missing is said in words
 				r := edit.RecordFromWords(given[1:])
 				return r.Lacks()
@@ -260,7 +277,12 @@ job: nothing is sent while the address is the same.`,
   fencepost change saltmarsh.example @ SOA --expire 14d --minimum 10m
   fencepost change --zones '*' @ MX 10 post.saltmarsh.example. --from "10 mail"
   fencepost change --zones '*' --everywhere A 203.0.113.80 --from 198.51.100.80`,
-		Args: orManyZones(atLeast("ZONE", "OWNER", "TYPE")),
+		Args: orManyZones(func(cmd *cobra.Command, given []string) error {
+			if err := zoneForgotten(cmd, given); err != nil {
+				return err
+			}
+			return atLeast("ZONE", "OWNER", "TYPE")(cmd, given)
+		}),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if err := e.editArgs(cmd, &o, args, ttl); err != nil {
 				return err

@@ -136,7 +136,7 @@ func TestFind(t *testing.T) {
 		{[]string{"nothing-like-it"}, 0, ""},
 	} {
 		r := fp(t, dir, append([]string{"find"}, c.args...)...)
-		want(t, r, 0, c.says)
+		want(t, r, map[bool]int{true: 0, false: 1}[c.n > 0], c.says)
 		if n := max(strings.Count(r.out, "\n")-1, 0); n != c.n {
 			t.Errorf("%v finds %d\n%s", c.args, n, r.out)
 		}

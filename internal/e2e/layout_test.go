@@ -87,6 +87,11 @@ func TestWaysToFind(t *testing.T) {
 		{"nothing-like-it", nil},
 	} {
 		args := append([]string{"find"}, strings.Fields(c.query)...)
+		if len(c.want) == 0 {
+			want(t, fp(t, dir, args...), 1, "nothing found")
+			want(t, fp(t, dir, append(args, "--format", "json")...), 1)
+			continue
+		}
 		shown := ok(t, dir, args...)
 		var got []string
 		for _, h := range findings(t, ok(t, dir, append(args, "--format", "json")...)) {

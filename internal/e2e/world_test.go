@@ -82,7 +82,7 @@ func TestTraceForgottenDelegation(t *testing.T) {
 	if trouble["code"] != "delegation-missing" || trouble["missing_in"] != "saltmarsh.example." || len(trouble["missing"].([]any)) != 3 {
 		t.Errorf("in JSON the trouble is %v", trouble)
 	}
-	want(t, fp(t, dir, "explain", "delegation-missing"), 0, "the zone above does not say so")
+	want(t, fp(t, dir, "explain", "delegation-missing"), 0, "the zone above does not delegate the name")
 	want(t, fp(t, dir, "trace", "x", "A", "more"), 2, "one argument too many")
 }
 

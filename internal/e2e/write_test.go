@@ -131,7 +131,11 @@ func TestRefusedEdits(t *testing.T) {
 		{[]string{"change", path, "cam-a", "MX", "10 mail"}, 3, "it has A, AAAA"},
 		{[]string{"remove", path, "cam-x"}, 3, "did you mean cam-"},
 		{[]string{"remove", path, "ns1"}, 1, "target-missing"},
-		{[]string{"remove", path, "@", "SOA"}, 3, ""},
+		{[]string{"remove", path, "@", "SOA"}, 2, "a zone has one SOA record, which stays"},
+		{[]string{"remove", path, "@"}, 2, "a zone has one SOA record, which stays"},
+		{[]string{"add", path, "@", "SOA", "ns1 h 1 2 3 4 5"}, 2, "a zone has one SOA record"},
+		{[]string{"add", "www", "A", "198.51.100.1"}, 2, "the zone is missing in front of the record: write fencepost add ZONE www A 198.51.100.1"},
+		{[]string{"change", "www", "MX", "10", "mail"}, 2, "the zone is missing in front of the record"},
 	} {
 		r := fp(t, ".", append(c.args, clock)...)
 		want(t, r, c.status, c.says)

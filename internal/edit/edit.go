@@ -129,6 +129,9 @@ func (a *Files) Add(o Edit) (*Edited, error) {
 
 // add writes one new record.
 func (e *ZoneEdit) add(s *RecordSpec) error {
+	if s.t == rr.TypeSOA && len(e.file.Records(e.file.Apex, rr.TypeSOA)) > 0 {
+		return Usage("a zone has one SOA record, and %s has it (RFC 1035 §5.2); its times and names are changed with: fencepost change %[1]s @ SOA", e.file.Apex.Plain())
+	}
 	if r := e.like(s); r != nil {
 		return &quiet{fmt.Sprintf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start)), errAlready}
 	}
@@ -156,6 +159,9 @@ func (a *Files) Remove(o Edit) (*Edited, error) {
 		found := e.meant(s)
 		if len(found) == 0 {
 			return e.none(s.owner, s.t)
+		}
+		if slices.ContainsFunc(found, func(r *zonefile.Entry) bool { return r.Type == rr.TypeSOA }) {
+			return Usage("a zone has one SOA record, which stays (RFC 1035 §5.2); its times and names are changed with: fencepost change %s @ SOA", e.file.Apex.Plain())
 		}
 		return e.takeOut(found, s.owner, o.PTR, e.ed.Remove)
 	})
