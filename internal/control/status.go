@@ -82,7 +82,7 @@ type KeyState struct {
 // ChildStatus is a request of a child that is not followed.
 type ChildStatus struct {
 	Child   string    `json:"child"`
-	Since   time.Time `json:"since"`
+	Since   time.Time `json:"since,omitzero"`
 	Problem string    `json:"problem"`
 }
 

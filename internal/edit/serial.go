@@ -50,7 +50,7 @@ type SerialResult struct {
 type SerialStep struct {
 	Serial uint32    `json:"serial"`
 	Wait   int       `json:"wait_seconds"` // at most, until secondaries have it by themselves
-	After  time.Time `json:"not_before"`
+	After  time.Time `json:"not_before,omitzero"`
 }
 
 // Serial shows a zone's serial, raises or sets it, or plans how to get to one

@@ -58,7 +58,7 @@ type SetChange struct {
 	Old    []string  `json:"old,omitempty"` // records that went
 	New    []string  `json:"new,omitempty"` // records that came
 	Kept   int       `json:"kept,omitempty"`
-	Until  time.Time `json:"cached_until"` // when caches forget the old answer
+	Until  time.Time `json:"cached_until,omitzero"` // when caches forget the old answer
 	// Before is the name whose records answered for one that was added: a wildcard, a
 	// delegation or a DNAME; OldTTL is theirs. Empty: there was no such answer.
 	Before string `json:"answered_before_by,omitempty"`

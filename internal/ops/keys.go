@@ -69,7 +69,7 @@ type KeyInfo struct {
 	SignsKeys bool                 `json:"signs_keys"`
 	SignsZone bool                 `json:"signs_zone"`
 	DS        string               `json:"ds"` // none, wanted; at the parent: seen, missing, still
-	Created   time.Time            `json:"created"`
+	Created   time.Time            `json:"created,omitzero"`
 	Since     map[string]time.Time `json:"since,omitempty"`
 	File      string               `json:"file,omitempty"`
 	Note      string               `json:"note,omitempty"`

@@ -31,7 +31,7 @@ type Pending struct {
 type PendingSet struct {
 	SetChange
 	By string    `json:"by"`
-	At time.Time `json:"at"`
+	At time.Time `json:"at,omitzero"`
 }
 
 // pendingArgs are the command "pending" of the control socket. Offer says that it is written into the

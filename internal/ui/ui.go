@@ -54,15 +54,62 @@ func IsTerminal(w io.Writer) bool {
 func (u *UI) Fit(line string, indent int) string { return fitTo(u.Out, line, indent) }
 
 func fitTo(w io.Writer, line string, indent int) string {
-	f, ok := w.(*os.File)
-	if !ok {
-		return line
-	}
-	width, _, err := term.GetSize(int(f.Fd()))
-	if err != nil || width <= 2*indent {
+	width := widthOf(w)
+	if width <= 2*indent {
 		return line
 	}
 	return fit(line, indent, width)
+}
+
+// widthOf is how many columns a terminal has; 0 for what is none.
+func widthOf(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
+}
+
+// gap is what stands between the columns of a table.
+const gap = 2
+
+// shrink says how wide the columns of a table may be that would not fit into width: the one that can
+// give way most does so first, and no word is broken. 0: as wide as it is.
+func shrink(head []string, rows [][]string, width int) []int {
+	now, least := make([]int, len(head)), make([]int, len(head))
+	see := func(i int, cell string) {
+		now[i] = max(now[i], text.StringWidthWithoutEscSequences(cell))
+		for _, word := range strings.Fields(cell) {
+			least[i] = max(least[i], text.StringWidthWithoutEscSequences(word))
+		}
+	}
+	for i, h := range head {
+		see(i, strings.TrimPrefix(h, ">"))
+		for _, r := range rows {
+			if i < len(r) {
+				see(i, r[i])
+			}
+		}
+	}
+	out := make([]int, len(head))
+	for width > 0 {
+		total, gives := -gap, 0
+		for i := range now {
+			if total += now[i] + gap; now[i]-least[i] > now[gives]-least[gives] {
+				gives = i
+			}
+		}
+		if total <= width || now[gives] == least[gives] {
+			break
+		}
+		now[gives]--
+		out[gives] = now[gives]
+	}
+	return out
 }
 
 func fit(line string, indent, width int) string {
@@ -166,11 +213,14 @@ func (u *UI) Table(head []string, rows [][]string) {
 	}
 	var columns []table.ColumnConfig
 	plain := make([]string, len(head))
+	narrow := shrink(head, rows, widthOf(u.Out))
 	for i, h := range head {
+		c := table.ColumnConfig{Number: i + 1, WidthMax: narrow[i], WidthMaxEnforcer: text.WrapSoft}
 		var right bool
 		if plain[i], right = strings.CutPrefix(h, ">"); right {
-			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
 		}
+		columns = append(columns, c)
 	}
 	t.SetColumnConfigs(columns)
 	t.AppendHeader(row(plain, Dim))

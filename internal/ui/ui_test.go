@@ -3,6 +3,7 @@ package ui
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -207,5 +208,20 @@ func TestFit(t *testing.T) {
 		if a, b := strings.Fields(plain.Replace(got)), strings.Fields(plain.Replace(long)); strings.Join(a, " ") != strings.Join(b, " ") {
 			t.Errorf("%d columns: the words are %q", width, a)
 		}
+	}
+}
+
+// A table that is too wide for the terminal breaks its cells between words, where that helps most, and
+// never a word; one that fits stays as it is, and so does all that goes to no terminal.
+func TestShrink(t *testing.T) {
+	head := []string{"where", ">TTL", "data"}
+	rows := [][]string{{"zones/tides.example.zone:13", "3600", "v=spf1 include:harbour.example include:dune.example -all"}, {"a:1", "60", "\x1b[1;31mred\x1b[0m"}}
+	for width, want := range map[int]string{0: "[0 0 0]", 200: "[0 0 0]", 91: "[0 0 0]", 90: "[0 0 55]", 70: "[0 0 35]", 40: "[0 0 23]", 1: "[0 0 23]"} {
+		if got := fmt.Sprint(shrink(head, rows, width)); got != want {
+			t.Errorf("%d columns: %s, want %s", width, got, want)
+		}
+	}
+	if got := shrink(nil, rows, 10); len(got) != 0 {
+		t.Errorf("without heads: %v", got)
 	}
 }
