@@ -15,6 +15,7 @@ import (
 	"fencepost/resolve"
 	"fencepost/rr"
 	"fencepost/tsig"
+	"fencepost/update"
 )
 
 var name = dnsname.MustParse("www.saltmarsh.example.")
@@ -184,6 +185,30 @@ func TestReadTCP(t *testing.T) {
 	for _, in := range []string{"", "\x00", "\x00\x0c123", "\x00\x05hello"} {
 		if m, err := resolve.ReadTCP(strings.NewReader(in), nil); err == nil {
 			t.Errorf("%q was read as %q", in, m)
+		}
+	}
+}
+
+// A request that fits into no message is refused before it is sent, at the octet.
+func TestRequestTooLarge(t *testing.T) {
+	zone := dnsname.MustParse("example.")
+	for _, c := range []struct {
+		octets int
+		key    *tsig.Key
+		over   int
+	}{{60000, nil, 0}, {65535, nil, 0}, {65536, nil, 1}, {70000, nil, 70000 - message.MaxLen}} {
+		u := &update.Request{Zone: zone}
+		base := len(u.Append(nil, 1)) + 11 // with OPT
+		const header = 9 + 10
+		for left := c.octets - base; left > 0; {
+			n := min(left-header, 30000)
+			u.Changes = append(u.Changes, rr.Record{Name: zone, Type: 65280, Class: rr.ClassIN, Data: make([]byte, n)})
+			left -= n + header
+		}
+		_, err := resolve.Change(t.Context(), netip.MustParseAddrPort("127.0.0.1:1"), u, resolve.Request{TSIG: c.key, Timeout: time.Millisecond, Tries: 1, TCP: true})
+		large, is := errors.AsType[*resolve.TooLargeError](err)
+		if is != (c.over > 0) || is && (large.Octets != c.octets || large.Octets-large.Most != c.over) {
+			t.Errorf("%d octets: %v", c.octets, err)
 		}
 	}
 }
