@@ -316,12 +316,12 @@ are published and never sign here (RFC 8901).`,
 		Args: atLeast("ZONE", "FILE"),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			k.Zone = args[0]
-			name, err := dnsname.Parse(args[0], dnsname.Root)
+			name, err := edit.WholeName(args[0])
 			if err != nil {
 				return usageError("the zone %q: %v", args[0], err)
 			}
 			if origin != "" {
-				if name, err = dnsname.Parse(origin, dnsname.Root); err != nil {
+				if name, err = edit.WholeName(origin); err != nil {
 					return usageError("--origin %q: %v", origin, err)
 				}
 			}

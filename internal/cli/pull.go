@@ -21,8 +21,8 @@ records have once at the head, names relative to the zone. Records that a signer
 made are left out. A server that does not hand the zone over is asked for it instead: along
 its NSEC records, which prove what there is, or else for usual names; how complete that is,
 is said. With --file a master file from elsewhere is taken as it is,
-octet for octet; only lines that stand for a range of records, which no standard
-knows, are written out as records. With --unsigned what a signer made is left out
+octet for octet, with the files that it includes; only lines that stand for a
+range of records, which no standard knows, are written out as records. With --unsigned what a signer made is left out
 and the rest laid out in the house style: comments stay, and lines that cannot be
 read.
 
@@ -31,10 +31,11 @@ with -o. What check finds in it is reported: what was not understood, and where.
 		Example: `  fencepost pull tides.example --from 198.51.100.9
   fencepost pull tides.example --from harbour --key harbour-2026
   fencepost pull tides.example --file from-the-old-provider.txt
+  ssh old-server cat /var/zones/tides | fencepost pull tides.example --file -
   fencepost pull tides.example --from 198.51.100.9 -o -`,
 		Args: exactly("ZONE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o.Zone = args[0]
+			o.Zone, o.Stdin = args[0], cmd.InOrStdin()
 			p, err := e.app.Pull(cmd.Context(), o)
 			if p == nil {
 				return err
@@ -45,7 +46,7 @@ with -o. What check finds in it is reported: what was not understood, and where.
 			return shown(err)
 		}}
 	cmd.Flags().StringVar(&o.From, "from", "", "the `SERVER` that hands the zone over: an address, a host, or a peer")
-	cmd.Flags().StringVar(&o.File, "file", "", "take this master `FILE` as it is")
+	cmd.Flags().StringVar(&o.File, "file", "", "take this master `FILE`, with what it includes, as it is; - is standard input")
 	cmd.Flags().BoolVar(&o.Unsigned, "unsigned", false, "with --file: leave out what a signer made, and tidy")
 	cmd.Flags().StringVar(&o.Key, "key", "", "`NAME` of the secret for the transfer, in secrets.toml")
 	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "write to this `FILE` and list the zone nowhere; - is standard output")

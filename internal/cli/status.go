@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fencepost/dnsname"
 	"fencepost/internal/control"
 	"fencepost/internal/edit"
 	"fencepost/internal/ops"
@@ -60,7 +59,7 @@ Exit status: 0 all is well, 1 there is trouble.`,
 
 // oneZone leaves one zone.
 func oneZone(st *control.Status, zone string) error {
-	name, err := dnsname.Parse(zone, dnsname.Root)
+	name, err := edit.WholeName(zone)
 	if err != nil {
 		return usageError("%q is no zone name: %v", zone, err)
 	}

@@ -113,7 +113,7 @@ func (a *Files) New(s Starter) (*Created, error) {
 	if err != nil {
 		return nil, err
 	}
-	done, err := a.CreateZone(c, zone, text)
+	done, err := a.CreateZone(c, zone, text, true)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +137,7 @@ func (a *Files) zoneText(s Starter) (dnsname.Name, string, error) {
 	if err != nil {
 		return dnsname.Name{}, "", err
 	}
-	zone, err := dnsname.Parse(name, dnsname.Root)
+	zone, err := WholeName(name)
 	if err != nil {
 		return zone, "", Usage("the zone %q: %v", s.Zone, err)
 	}
@@ -337,9 +337,9 @@ func NewSecret() string {
 	return base64.StdEncoding.EncodeToString(b)
 }
 
-// CreateZone writes a zone that the workspace does not have, and lists it in the
+// CreateZone writes a zone that the workspace does not have, and with listed enters it in the
 // configuration.
-func (a *Files) CreateZone(c *workspace.Config, zone dnsname.Name, text string) (*Edited, error) {
+func (a *Files) CreateZone(c *workspace.Config, zone dnsname.Name, text string, listed bool) (*Edited, error) {
 	b, err := a.BeginIn(c.Dir)
 	if err != nil {
 		return nil, err
@@ -348,8 +348,10 @@ func (a *Files) CreateZone(c *workspace.Config, zone dnsname.Name, text string) 
 	if err := b.create(c.File(zone), zone, text); err != nil {
 		return nil, err
 	}
-	if err := b.list(zone); err != nil {
-		return nil, err
+	if listed {
+		if err := b.list(zone); err != nil {
+			return nil, err
+		}
 	}
 	return b.finish(false)
 }

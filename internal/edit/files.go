@@ -121,7 +121,7 @@ func (a *Files) ZoneFile(operand string) (path string, origin dnsname.Name, err 
 		return operand, OriginOf(operand), nil
 	}
 	zone, audience := workspace.SplitAudience(operand)
-	name, perr := dnsname.Parse(zone, dnsname.Root)
+	name, perr := WholeName(zone)
 	if perr != nil {
 		return "", dnsname.Name{}, Usage("%q is neither a file nor a zone name: %v", operand, perr)
 	}

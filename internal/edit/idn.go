@@ -5,6 +5,7 @@ import (
 
 	"golang.org/x/net/idna"
 
+	"fencepost/dnsname"
 	"fencepost/rr"
 )
 
@@ -59,4 +60,13 @@ func (e *ZoneEdit) encodeName(text string) (string, error) {
 		e.b.note("%s is written %s", text, a)
 	}
 	return a, err
+}
+
+// WholeName reads a name as people give it, with or without its final dot and in any script.
+func WholeName(text string) (dnsname.Name, error) {
+	ascii, err := ALabels(text)
+	if err != nil {
+		return dnsname.Name{}, err
+	}
+	return dnsname.Parse(ascii, dnsname.Root)
 }

@@ -88,7 +88,7 @@ func (q *Question) parse() (message.Question, error) {
 		if err != nil {
 			return out, err
 		}
-		if out.Name, err = dnsname.Parse(text, dnsname.Root); err != nil {
+		if out.Name, err = edit.WholeName(text); err != nil {
 			return out, edit.Usage("the name %q: %v", q.Name, err)
 		}
 		if out.Name == dnsname.Root { // it has no address
@@ -400,7 +400,7 @@ func (a *App) servers(ctx context.Context, at string) ([]netip.AddrPort, error) 
 // its own that the workspace goes by.
 func (a *App) lookupHost(ctx context.Context, host string) (out []netip.Addr, err error) {
 	c, cerr := a.Config()
-	name, nerr := dnsname.Parse(host, dnsname.Root)
+	name, nerr := edit.WholeName(host)
 	if cerr != nil || nerr != nil || len(c.Roots) == 0 {
 		return netio.Or(a.Net).LookupAddr(ctx, host)
 	}

@@ -33,7 +33,7 @@ type Audited struct {
 
 // Audit looks at a delegation from outside.
 func (a *App) Audit(ctx context.Context, o AuditOptions) (*Audited, error) {
-	name, err := dnsname.Parse(o.Zone, dnsname.Root)
+	name, err := edit.WholeName(o.Zone)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}
@@ -69,7 +69,7 @@ func asIf(ctx context.Context, t *resolve.Tracer, zone dnsname.Name, list []stri
 		host, addrs, given := strings.Cut(s, "=")
 		name, err := dnsname.Parse(host, zone)
 		if strings.Contains(host, ".") {
-			name, err = dnsname.Parse(host, dnsname.Root) // a name as people give it, with or without its final dot
+			name, err = edit.WholeName(host) // a name as people give it, with or without its final dot
 		}
 		if err != nil {
 			return nil, edit.Usage("--as-if %q: %v", s, err)

@@ -53,7 +53,7 @@ func (a *App) Chain(ctx context.Context, q ChainQuestion) (*TrustChain, error) {
 	}
 	out := &TrustChain{Name: mq.Name, Type: mq.Type, Now: a.Now()}
 	for _, n := range q.Negative {
-		name, err := dnsname.Parse(n, dnsname.Root)
+		name, err := edit.WholeName(n)
 		if err != nil {
 			return nil, edit.Usage("--negative-anchor %q: %v", n, err)
 		}
@@ -175,7 +175,7 @@ func anchorsFromXML(text []byte, now time.Time) ([]rr.Record, error) {
 	if err := xml.Unmarshal(text, &in); err != nil {
 		return nil, fmt.Errorf("the trust anchors cannot be read: %w", err)
 	}
-	name, err := dnsname.Parse(strings.TrimSpace(in.Zone), dnsname.Root)
+	name, err := edit.WholeName(strings.TrimSpace(in.Zone))
 	if err != nil {
 		return nil, fmt.Errorf("the trust anchors are of the zone %q: %w", in.Zone, err)
 	}

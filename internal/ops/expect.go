@@ -18,6 +18,7 @@ import (
 	"fencepost/source"
 	"fencepost/validate"
 	"fencepost/wholefile"
+	"fencepost/workspace"
 	"fencepost/zone"
 )
 
@@ -124,10 +125,10 @@ func (a *App) Expect(ctx context.Context, o ExpectOptions) (*Expected, error) {
 
 // expectFiles are the files to read.
 func (a *App) expectFiles(given []string) ([]string, error) {
-	if len(given) > 0 {
-		return given, nil
-	}
 	c, err := a.Config()
+	if len(given) > 0 {
+		return expectationsOf(c, given)
+	}
 	if err != nil {
 		return nil, edit.Usage("say which files of expectations to read")
 	}
@@ -136,6 +137,27 @@ func (a *App) expectFiles(given []string) ([]string, error) {
 		return nil, edit.Usage("there are no expectations in %s; make some with: fencepost expect --record ZONE", edit.Shown(filepath.Join(c.Dir, ExpectFolder)))
 	}
 	return files, nil
+}
+
+// expectationsOf are files, given as such or by the names of zones of the workspace c; nil: there is none.
+func expectationsOf(c *workspace.Config, given []string) (out []string, err error) {
+	for _, path := range given {
+		if _, err := os.Stat(path); err == nil || c == nil {
+			out = append(out, path)
+			continue
+		}
+		name, err := edit.WholeName(path)
+		if err != nil || c.Find(name) == nil {
+			out = append(out, path) // which says that it is not there
+			continue
+		}
+		file := filepath.Join(c.Dir, ExpectFolder, name.Plain()+ExpectSuffix)
+		if _, err := os.Stat(file); err != nil {
+			return nil, edit.Usage("there are no expectations of %[1]s (%[2]s); make some with: fencepost expect --record %[1]s", name.Plain(), edit.Shown(file))
+		}
+		out = append(out, file)
+	}
+	return out, nil
 }
 
 // expectAsker asks what expectations want to know of one zone.
@@ -327,7 +349,7 @@ func plainServers(g *Group) string {
 // from what a server says to the names that the file has.
 func (a *App) RecordExpectations(ctx context.Context, o ExpectOptions, zoneName string) (text, path string, err error) {
 	a = a.Holding()
-	name, err := dnsname.Parse(zoneName, dnsname.Root)
+	name, err := edit.WholeName(zoneName)
 	if err != nil {
 		return "", "", edit.Usage("the zone %q: %v", zoneName, err)
 	}

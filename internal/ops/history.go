@@ -134,7 +134,7 @@ func (a *App) versionHere(text string) (c *workspace.Config, name dnsname.Name, 
 }
 
 func (a *App) zoneHere(text string) (*workspace.Config, dnsname.Name, error) {
-	name, err := dnsname.Parse(text, dnsname.Root)
+	name, err := edit.WholeName(text)
 	if err != nil {
 		return nil, name, edit.Usage("the zone %q: %v", text, err)
 	}
@@ -302,7 +302,7 @@ func (sv *Service) History(ctx context.Context, zone dnsname.Name, args json.Raw
 	touching := dnsname.Name{}
 	if in.Name != "" {
 		var err error
-		if touching, err = dnsname.Parse(in.Name, dnsname.Root); err != nil {
+		if touching, err = edit.WholeName(in.Name); err != nil {
 			return nil, err
 		}
 	}

@@ -156,7 +156,7 @@ func (sv *Service) Ring(zone dnsname.Name) (string, error) {
 
 // Keys opens the keys of a zone to be looked at.
 func (a *App) Keys(zone, dir string) (*keyring.Ring, []KeyInfo, error) {
-	name, err := dnsname.Parse(zone, dnsname.Root)
+	name, err := edit.WholeName(zone)
 	if err != nil {
 		return nil, nil, edit.Usage("the zone %q: %v", zone, err)
 	}
@@ -174,7 +174,7 @@ func (a *App) Keys(zone, dir string) (*keyring.Ring, []KeyInfo, error) {
 // ChangeKeys does something to the keys of a zone: through the running server, if
 // there is one and the keys are the workspace's.
 func (a *App) ChangeKeys(ctx context.Context, k KeyChange) (*KeyChanged, error) {
-	name, err := dnsname.Parse(k.Zone, dnsname.Root)
+	name, err := edit.WholeName(k.Zone)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", k.Zone, err)
 	}

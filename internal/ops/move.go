@@ -45,7 +45,7 @@ type provider struct {
 // own NS and what a signer makes, is no difference. The error wraps ErrFindings when they differ.
 func (a *App) CompareServers(ctx context.Context, from, to, zoneName, key string) (*Move, error) {
 	a = a.Holding()
-	name, err := dnsname.Parse(zoneName, dnsname.Root)
+	name, err := edit.WholeName(zoneName)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", zoneName, err)
 	}

@@ -259,7 +259,7 @@ func (sv *Service) dropPending(ctx context.Context, name dnsname.Name, in pendin
 		return nil, err
 	}
 	defer done()
-	owner, err := dnsname.Parse(in.Drop, dnsname.Root)
+	owner, err := edit.WholeName(in.Drop)
 	if err != nil {
 		return nil, err
 	}

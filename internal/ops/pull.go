@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 
@@ -16,16 +17,20 @@ import (
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/transfer"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zone"
 	"fencepost/zonefile"
+	"fencepost/zoneload"
 )
 
 // Pull says what zone to take over from where.
 type Pull struct {
 	Zone string
 	From string // a peer's name or a host; its server hands the zone over
-	File string // or a master file, taken as it is
+	File string // or a master file, taken as it is; - is Stdin
+	// Stdin is what is read for File = "-".
+	Stdin io.Reader
 	// Unsigned leaves out of File what a signer made.
 	Unsigned bool
 	Key      string // name of the secret for the transfer
@@ -50,7 +55,7 @@ type Pulled struct {
 // workspace and is listed in fencepost.toml, or to a file of its own. What check
 // finds comes with it; the error wraps ErrFindings when there are errors.
 func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
-	name, err := dnsname.Parse(o.Zone, dnsname.Root)
+	name, err := edit.WholeName(o.Zone)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}
@@ -68,22 +73,29 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 	} else if err := a.pullFrom(ctx, o, p); err != nil {
 		return nil, err
 	}
-	path, err := a.writePulled(o, p)
+	path, err := a.pullTo(o, p)
 	if err != nil {
 		return nil, err
 	}
-	f, err := p.Source.Add(path, p.Text)
+	includes := pulledIncludes{}
+	if o.File != "" && o.File != "-" {
+		includes = includesOf(p, o.File)
+	}
+	f, err := p.Source.Add(edit.Shown(path), p.Text)
 	if err != nil {
 		return nil, err
 	}
 	found, settings := &diag.List{}, a.Settings()
-	t := a.Reader().Text(p.Source, f, path, name, nil)
+	t := a.Reader().Text(p.Source, f, path, name, includes.at(path))
 	t.Want = name
 	if z, err := a.Reader().ReadAndCheck(t, found); err == nil {
 		p.Serial, p.Records = z.Serial(), z.Records()
 	}
 	p.Diags = settings.Settle(found, p.Source.Files(), false)
 	p.Diags.Sort()
+	if err := a.writePulled(o, p, path, includes); err != nil {
+		return nil, err
+	}
 	if p.Diags.Count(diag.Error) > 0 {
 		return p, edit.ErrFindings
 	}
@@ -127,28 +139,28 @@ func (a *App) readFrom(ctx context.Context, o Pull, p *Pulled, refused error) (*
 // and with Unsigned what a signer made. Comments stay, and so does what cannot be
 // read, for check to tell.
 func (a *App) takeFile(o Pull, p *Pulled) error {
-	text, err := os.ReadFile(o.File)
+	text, err := a.pulledText(o)
 	if err != nil {
 		return err
 	}
 	src := &source.Set{}
-	f, err := src.Add(edit.Shown(o.File), text)
+	f, err := src.Add(fileName(o.File), text)
 	if err != nil {
 		return err
 	}
 	if _, cut := zonefile.CutOff(text); cut {
-		p.Notes = append(p.Notes, fmt.Sprintf("the last line of %s has no end: look whether the file was cut off while it was copied", edit.Shown(o.File)))
+		p.Notes = append(p.Notes, fmt.Sprintf("the last line of %s has no end: look whether the file was cut off while it was copied", fileName(o.File)))
 	}
 	var done []zonefile.Expanded
 	if p.Text, done = zonefile.ExpandRanges(f); len(done) > 0 {
 		for _, d := range done {
-			p.Notes = append(p.Notes, fmt.Sprintf("line %d of %s, which no standard knows, was written out as %d records", d.Line, edit.Shown(o.File), d.Records))
+			p.Notes = append(p.Notes, fmt.Sprintf("line %d of %s, which no standard knows, was written out as %d records", d.Line, fileName(o.File), d.Records))
 		}
 	}
 	if !o.Unsigned {
 		return nil
 	}
-	if f, err = src.Add(edit.Shown(o.File), p.Text); err != nil {
+	if f, err = src.Add(fileName(o.File), p.Text); err != nil {
 		return err
 	}
 	file := zonefile.Parse(f, zonefile.Options{Origin: p.Zone, Open: a.Reader().Includes(src, o.File, nil)}, &diag.List{})
@@ -162,38 +174,72 @@ func (a *App) takeFile(o Pull, p *Pulled) error {
 	if text, changed := ed.Finish()[f]; changed {
 		p.Text = text
 	}
-	if f, err = src.Add(edit.Shown(o.File), p.Text); err != nil {
+	if f, err = src.Add(fileName(o.File), p.Text); err != nil {
 		return err
 	}
 	p.Text = zonefile.Tidy(zonefile.Parse(f, zonefile.Options{Origin: p.Zone, Open: a.Reader().Includes(src, o.File, nil)}, &diag.List{}))
 	return nil
 }
 
-// writePulled writes the file and lists the zone. It returns what the file is
-// called in findings.
-func (a *App) writePulled(o Pull, p *Pulled) (string, error) {
-	if o.Out == "-" {
+// pulledText is the master file to be taken.
+func (a *App) pulledText(o Pull) ([]byte, error) {
+	if o.File != "-" {
+		return wholefile.Read(o.File, zoneload.MaxFile)
+	}
+	text, err := io.ReadAll(io.LimitReader(o.Stdin, zoneload.MaxFile+1))
+	if err == nil && len(text) > zoneload.MaxFile {
+		err = fmt.Errorf("%s has more than %d octets", edit.StdinName, zoneload.MaxFile)
+	}
+	return text, err
+}
+
+// pullTo is the path that a zone is written to.
+func (a *App) pullTo(o Pull, p *Pulled) (string, error) {
+	switch o.Out {
+	case "-":
 		return workspace.FileName(p.Zone), nil
+	case "":
+		c, err := a.Config()
+		if err != nil {
+			return "", fmt.Errorf("the zone goes into a workspace, or to a file with -o FILE: %w", err)
+		}
+		o.Out = c.File(p.Zone)
+	}
+	if _, err := os.Stat(o.Out); err == nil {
+		return "", fmt.Errorf("%s exists already; nothing was written over it", edit.Shown(o.Out))
+	}
+	return o.Out, nil
+}
+
+// writePulled writes the file with what it includes, and lists the zone unless it has errors: a server
+// would refuse to load it, and edits of all zones would meet them.
+func (a *App) writePulled(o Pull, p *Pulled, path string, includes pulledIncludes) error {
+	if o.Out == "-" {
+		return nil
+	}
+	if err := includes.write(p, path); err != nil {
+		return err
 	}
 	if o.Out != "" {
-		if _, err := os.Stat(o.Out); err == nil {
-			return "", fmt.Errorf("%s exists already; nothing was written over it", edit.Shown(o.Out))
-		}
-		p.Files = []string{edit.Shown(o.Out)}
-		return edit.Shown(o.Out), edit.WriteFile(o.Out, p.Text)
+		p.Files = append(p.Files, edit.Shown(path))
+		return edit.WriteFile(path, p.Text)
 	}
 	c, err := a.Config()
 	if err != nil {
-		return "", fmt.Errorf("the zone goes into a workspace, or to a file with -o FILE: %w", err)
+		return err
 	}
-	done, err := a.CreateZone(c, p.Zone, string(p.Text))
+	broken := p.Diags.Count(diag.Error) > 0
+	done, err := a.CreateZone(c, p.Zone, string(p.Text), !broken)
 	if err != nil {
-		return "", err
+		return err
 	}
 	for _, f := range done.Files {
 		p.Files = append(p.Files, f.Path)
 	}
-	return edit.Shown(c.File(p.Zone)), nil
+	if broken {
+		p.Notes = append(p.Notes, fmt.Sprintf("NOT LISTED in fencepost.toml, for it has errors: mend them (fencepost check %s), then add a section [[zone]] with name = %q", edit.Shown(path), p.Zone.Plain()))
+	}
+	return nil
 }
 
 // masterFile writes a zone as a person would: the most frequent TTL once at the

@@ -76,7 +76,7 @@ func (a *App) PrepareAt(ctx context.Context, o edit.Edit, kind Kind, r Remote) (
 	if audience != "" {
 		return nil, edit.Usage("which versions of a zone a message changes is a matter of its key (audience in [[grant]]): write %s, or edit the file without --at", text)
 	}
-	name, err := dnsname.Parse(text, dnsname.Root)
+	name, err := edit.WholeName(text)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}

@@ -149,7 +149,7 @@ var errStepAlone = errors.New("a rollover moves on only with a server that serve
 // ChangeRoll does something to a rollover: through the running server, if there
 // is one.
 func (a *App) ChangeRoll(ctx context.Context, zone string, change RollChange) (*RollView, error) {
-	name, err := dnsname.Parse(zone, dnsname.Root)
+	name, err := edit.WholeName(zone)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", zone, err)
 	}

@@ -74,7 +74,7 @@ type asksServer struct {
 // Secondaries compares the serials at all servers of a zone, and what they answer: the one of
 // this workspace, the peers it is sent to or fetched from, and those given.
 func (a *App) Secondaries(ctx context.Context, o InStepOptions) (*InStep, error) {
-	name, err := dnsname.Parse(o.Zone, dnsname.Root)
+	name, err := edit.WholeName(o.Zone)
 	if err != nil {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"fencepost/dnsname"
+	"fencepost/internal/edit"
 	"fencepost/internal/ops"
 )
 
@@ -77,7 +78,7 @@ func above(z dnsname.Name, there map[string]dnsname.Name) dnsname.Name {
 }
 
 func delegates(c *ops.SetChange, child dnsname.Name) bool {
-	n, err := dnsname.Parse(c.Name, dnsname.Root)
+	n, err := edit.WholeName(c.Name)
 	return err == nil && n.Equal(child) && (c.Type == "NS" || c.Type == "DS")
 }
 

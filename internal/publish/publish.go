@@ -99,7 +99,7 @@ func Run(ctx context.Context, app *ops.App, o Options, tell func(Event) error) e
 // chosen are the zones to publish.
 func chosen(c *workspace.Config, names []string) (out []*workspace.Zone, err error) {
 	for _, n := range names {
-		name, err := dnsname.Parse(n, dnsname.Root)
+		name, err := edit.WholeName(n)
 		if err != nil {
 			return nil, edit.Usage("the zone %q: %v", n, err)
 		}
