@@ -201,6 +201,14 @@ func (e *env) checkSummary(res *ops.Checked) {
 		what = fmt.Sprintf("%s: serial %d, %s", strings.TrimSuffix(f.Zone, "."), f.Serial, ui.Plural(f.Records, "record"))
 	}
 	e.ui.Sayf("%s — %s\n", what, paintErr(e, style, ui.Tally(res.Diags)))
+	if n := len(res.PassedOver); n > 0 {
+		const most = 5
+		shown := strings.Join(res.PassedOver[:min(n, most)], ", ")
+		if n > most {
+			shown += fmt.Sprintf(" and %s more", ui.Count(n-most))
+		}
+		e.ui.Sayf("passed over, for the names do not end in .zone: %s; give them by name to have them checked\n", shown)
+	}
 	if res.Diags.Total() > 0 {
 		e.ui.Sayf("More about a finding: fencepost explain CODE\n")
 	}

@@ -63,3 +63,17 @@ func TestAnyScript(t *testing.T) {
 	want(t, fp(t, dir, "remove", "müller.example", "büro"), 0, "xn--bro-hoa")
 	want(t, fp(t, dir, "expect", "example.org"), 2, "there are no expectations of example.org", "fencepost expect --record example.org")
 }
+
+// A check of a folder names the files that it passes over; what a zone includes was looked at.
+func TestCheckFolderPassesOverNothingSilently(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "tides.example.zone"), "$TTL 300\n@ SOA ns1 h 1 7200 900 1209600 300\n@ NS ns1\nns1 A 192.0.2.1\n$INCLUDE hosts.inc\n")
+	write(t, filepath.Join(dir, "hosts.inc"), "www A 192.0.2.80\n")
+	write(t, filepath.Join(dir, "db.reef.example"), "$TTL 300\n@ SOA\n")
+	r := fp(t, dir, "check", ".")
+	want(t, r, 0, "passed over", "db.reef.example; give them by name")
+	if strings.Contains(r.err, "hosts.inc") {
+		t.Errorf("what is included counts as passed over:\n%s", r.err)
+	}
+}

@@ -32,6 +32,9 @@ type Checked struct {
 	Source *source.Set
 	Diags  *diag.List
 	Files  []CheckedFile
+	// PassedOver are the files of folders that are no zone files by their names, and that none of
+	// the zones includes.
+	PassedOver []string
 
 	reader  *zoneload.Reader
 	members []*lint.Zone
@@ -91,7 +94,29 @@ func (a *App) checkFiles(ctx context.Context, res *Checked, o CheckOptions) erro
 	if len(res.Files) == 0 {
 		return errors.Join(res.unread...)
 	}
+	res.PassedOver = passedOver(res, o.Operands)
 	return nil
+}
+
+// passedOver are the files of folders that were neither checked nor included.
+func passedOver(res *Checked, operands []string) (out []string) {
+	seen := map[string]bool{}
+	for _, f := range res.Source.Files() {
+		seen[f.Name] = true
+	}
+	for _, op := range operands {
+		entries, err := os.ReadDir(op)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			name := edit.Shown(filepath.Join(op, e.Name()))
+			if e.Type().IsRegular() && !strings.HasPrefix(e.Name(), ".") && !seen[name] {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
 }
 
 // expandFolders puts the zone files of folders in their place.
