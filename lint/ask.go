@@ -91,6 +91,7 @@ type Target struct {
 	InZone    bool // at or below the apex, and not delegated away
 	Delegated bool // at or below a cut: somebody else's data, or glue
 	Exists    bool // has records, or names below it, or a wildcard covers it
+	Wildcard  bool // only a wildcard covers it
 	Alias     bool // has a CNAME
 	Address   bool // has an A or AAAA record
 }
@@ -161,7 +162,7 @@ func (p *Pass) look(wire []byte) (t Target) {
 		return t
 	default:
 		exists, empty := p.Zone.Wildcard(key, m.Encloser, node)
-		if !exists || empty {
+		if t.Wildcard = exists; !exists || empty {
 			t.InZone, t.Exists = true, exists
 			return t
 		}

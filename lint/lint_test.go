@@ -210,7 +210,7 @@ func TestLook(t *testing.T) {
 		"web.example.com.":    {InZone: true, Exists: true, Address: true},
 		"WEB.example.COM.":    {InZone: true, Exists: true, Address: true},
 		"www.example.com.":    {InZone: true, Exists: true, Alias: true},
-		"x.w.example.com.":    {InZone: true, Exists: true, Address: true},
+		"x.w.example.com.":    {InZone: true, Exists: true, Wildcard: true, Address: true},
 		"b.c.example.com.":    {InZone: true, Exists: true},
 		"nosuch.example.com.": {InZone: true},
 		"ns.sub.example.com.": {Delegated: true, Exists: true, Address: true},

@@ -18,7 +18,7 @@ var All = []*lint.Check{
 	ttlMismatch, ttlLong, ttlZero, duplicateRecord, obsoleteType, minimalANY, severalOfOne,
 	aliasBesideData, severalAliases, aliasLoop, aliasChain, dnameHides, dnameBesideNS, dnameLoop,
 	missingDotTarget, missingDotOwner, extraDot, addressAsOwner, urlAsName, placeholder,
-	addressAsName, targetIsAlias, targetMissing, targetNoAddress, targetShape, danglingAlias, nullMX,
+	addressAsName, targetIsAlias, targetMissing, targetByWildcard, targetNoAddress, targetShape, danglingAlias, nullMX,
 	hostShape, hostUnderscore, aLabel, asteriskInside, wildcardDNAME, wildcardDelegation, specialUse, privateReverseZone,
 	unusableAddress, privateAddress, serversOneAddress, serversOneNetwork, serversIPv6Only, reverseShape, ptrStaysInside,
 	missingGlue, occludedData, oneServerCut, dsWithoutDelegation, dsLength, weakAlgorithm, dnskeyShape, apexOnly, nsec3Iterations, zonemdStale, leftoverSignatures,

@@ -183,7 +183,8 @@ var missingDotTarget = &lint.Check{Rule: diag.Rule{
 	Good: "@ MX 10 mail.example.org.\n"},
 	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
 		eachTarget(set, func(r ref) {
-			if !pointsNowhere(p, r.wire) || isURL(r.wire) {
+			at := p.Look(r.wire)
+			if !at.InZone || at.Exists && !at.Wildcard || isURL(r.wire) {
 				return
 			}
 			if lost, _ := lostDot(p, r.wire); !lost || isAddress(p, r.wire) {
@@ -193,7 +194,11 @@ var missingDotTarget = &lint.Check{Rule: diag.Rule{
 			if strings.HasSuffix(t.text, ".") {
 				return
 			}
-			d := p.Report(t.span, "without a final dot this %s means %s, which does not exist", role(set.Type), t.name()).
+			why := "which does not exist"
+			if at.Wildcard {
+				why = "which only a wildcard supplies"
+			}
+			d := p.Report(t.span, "without a final dot this %s means %s, %s", role(set.Type), t.name(), why).
 				Suggest("write %s.", t.text)
 			d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: t.span, New: t.text + "."}}}
 			p.Add(d)
@@ -328,6 +333,26 @@ var targetMissing = &lint.Check{Rule: diag.Rule{
 			}
 			p.Add(p.Report(t.span, "the %s %s does not exist in the zone", role(set.Type), t.name()).
 				Suggest("add its address: %s A ADDRESS", t.name().Relative(p.Zone.Apex())))
+		})
+	},
+}
+
+var targetByWildcard = &lint.Check{Rule: diag.Rule{
+	Code: "target-by-wildcard", Severity: diag.Warning, Title: "a record points to a name that only a wildcard supplies", Ref: "RFC 1912 §2.7, RFC 4592 §2.2",
+	Doc:  "The zone has no such name: a wildcard answers for it, as it would for any other, misspelt ones too. Give the host records of its own, or correct the name.",
+	Bad:  "* A 192.0.2.1\n@ MX 10 mial\nmail A 192.0.2.25\n",
+	Good: "* A 192.0.2.1\n@ MX 10 mail\nmail A 192.0.2.25\n"},
+	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
+		eachTarget(set, func(r ref) {
+			if t := p.Look(r.wire); !t.InZone || !t.Wildcard || isAddress(p, r.wire) || isURL(r.wire) {
+				return
+			}
+			t := r.place(p)
+			if lost, _ := lostDot(p, r.wire); lost && !strings.HasSuffix(t.text, ".") {
+				return // said by missing-final-dot
+			}
+			p.Add(p.Report(t.span, "the %s %s has no records of its own: a wildcard supplies it", role(set.Type), t.name()).
+				Suggest("give it records of its own, or correct the name"))
 		})
 	},
 }
