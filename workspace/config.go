@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/pelletier/go-toml/v2"
+
 	"fencepost/cookie"
 	"fencepost/diag"
 	"fencepost/dnsname"
@@ -222,6 +224,28 @@ func Locate(start string) (string, error) {
 	}
 }
 
+// controlSocket is where the control socket is where nothing is said.
+var controlSocket = filepath.Join(StateDir, "control.sock")
+
+// ControlOf is the control socket of the workspace dir, whatever else is wrong with its configuration: a
+// server that runs is reached at what it read before.
+func ControlOf(dir string) string {
+	var r struct {
+		Serve struct {
+			Control string `toml:"control"`
+		} `toml:"serve"`
+	}
+	path := controlSocket
+	text, err := wholefile.Read(filepath.Join(dir, ConfigFile), MaxConfig)
+	if err == nil && toml.Unmarshal(text, &r) == nil && r.Serve.Control != "" {
+		path = r.Serve.Control
+	}
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(dir, path)
+	}
+	return path
+}
+
 // MaxConfig bounds what is read as configuration: a hundred thousand zones are 10 MB.
 const MaxConfig = 256 << 20
 
@@ -247,22 +271,24 @@ func Load(dir string, src *source.Set, diags *diag.List) (*Config, error) {
 // LoadText is Load with the text of fencepost.toml given, as it may not be saved
 // yet. f is in src.
 func LoadText(dir string, f *source.File, src *source.Set, diags *diag.List) (*Config, error) {
-	p := &checker{file: f, diags: diags, errors: diags.Count(diag.Error)}
+	p := &checker{file: f, diags: diags, errors: diags.Count(diag.Error), where: placesOf(f.Content)}
 	var r raw
-	p.decode(f.Content, &r)
-	if p.failed() {
+	if !p.decode(f.Content, &r) {
 		return nil, nil
 	}
+	unread := p.failed()
 	held, err := loadSecrets(filepath.Join(dir, SecretsFile), src, diags)
 	if err != nil {
 		return nil, err
 	}
-	p.hidden = held.hidden
-	if p.failed() { // secrets that are not there would only be echoes
+	p.hidden = held.hidden || unread
+	if p.failed() && !unread { // secrets that are not there would only be echoes
 		p.forgive(diags.All[len(diags.All)-1])
 		p.hidden = true
 	}
+	before := len(diags.All)
 	c := p.config(dir, &r, held)
+	p.dropEchoes(before)
 	if p.failed() {
 		return nil, nil
 	}
@@ -279,6 +305,8 @@ type checker struct {
 	file    *source.File
 	diags   *diag.List
 	errors  int // errors there were before
+	where   *places
+	spoiled []int // where settings begin that could not be read, and their sections
 }
 
 func (p *checker) failed() bool { return p.diags.Count(diag.Error) > p.errors }
@@ -294,6 +322,17 @@ func (p *checker) forgive(d diag.Diagnostic) {
 }
 
 func (p *checker) span(line, column, length int) source.Span {
+	off := p.offset(line, column)
+	return source.Span{Start: p.file.Pos(off), End: p.file.Pos(min(off+length, len(p.file.Content)))}
+}
+
+// span1 is the octet at an offset.
+func (p *checker) span1(off int) source.Span {
+	return source.Span{Start: p.file.Pos(off), End: p.file.Pos(min(off+1, len(p.file.Content)))}
+}
+
+// offset is where a line and a column are, counted from 1.
+func (p *checker) offset(line, column int) int {
 	off := 0
 	for ; line > 1; line-- {
 		i := bytes.IndexByte(p.file.Content[off:], '\n')
@@ -302,37 +341,18 @@ func (p *checker) span(line, column, length int) source.Span {
 		}
 		off += i + 1
 	}
-	off = min(off+max(column-1, 0), len(p.file.Content))
-	return source.Span{Start: p.file.Pos(off), End: p.file.Pos(min(off+length, len(p.file.Content)))}
+	return min(off+max(column-1, 0), len(p.file.Content))
 }
 
 // place finds where key is written in the n-th section with the given header,
-// counted from 0; the file's start if it cannot be found.
+// counted from 0; the section if it is not, the file's start if there is none.
 func (p *checker) place(header string, n int, key string) source.Span {
-	lines := strings.SplitAfter(string(p.file.Content), "\n")
-	off, in, headerOff := 0, false, -1
-	for _, line := range lines {
-		trimmed := strings.TrimSpace(line)
-		if strings.HasPrefix(trimmed, "[") {
-			if in {
-				break
-			}
-			if strings.HasPrefix(trimmed, header) {
-				if n == 0 {
-					in, headerOff = true, off
-				}
-				n--
-			}
-		} else if name, _, ok := strings.Cut(trimmed, "="); in && ok && strings.TrimSpace(name) == key {
-			start := off + strings.Index(line, trimmed)
-			return source.Span{Start: p.file.Pos(start), End: p.file.Pos(start + len(trimmed))}
-		}
-		off += len(line)
+	at := p.where.find(header, n, key)
+	end := len(p.file.Content)
+	if i := bytes.IndexByte(p.file.Content[at:], '\n'); i >= 0 {
+		end = at + i
 	}
-	if headerOff < 0 {
-		headerOff = 0
-	}
-	return source.Span{Start: p.file.Pos(headerOff), End: p.file.Pos(min(headerOff+len(header), len(p.file.Content)))}
+	return source.Span{Start: p.file.Pos(at), End: p.file.Pos(at + len(bytes.TrimRight(p.file.Content[at:end], " \t\r")))}
 }
 
 func (p *checker) config(dir string, r *raw, held secrets) *Config {
@@ -360,7 +380,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 	}
 	c.Control = r.Serve.Control
 	if c.Control == "" {
-		c.Control = filepath.Join(StateDir, "control.sock")
+		c.Control = controlSocket
 	}
 	if !filepath.IsAbs(c.Control) {
 		c.Control = filepath.Join(dir, c.Control)

@@ -11,7 +11,60 @@ import (
 	"fencepost/diag"
 )
 
-func (p *checker) decode(text []byte, r *raw) {
+func (p *checker) decode(text []byte, r *raw) (toml bool) {
+	const most = 50 // mistakes that are looked for one after the other
+	text = bytes.Clone(text)
+	for range most {
+		bad := p.decodeOnce(text, r)
+		if bad == nil {
+			return true
+		}
+		at := p.offset(bad.Position())
+		have, want, ok := typeMismatch(strings.TrimPrefix(bad.Error(), "toml: "))
+		if !ok {
+			p.diags.Add(RuleSyntax.At(p.span1(at), "%s", strings.TrimPrefix(bad.Error(), "toml: ")))
+			return false
+		}
+		p.diags.Add(RuleBadValue.At(p.span1(at), "this value is %s; %s belongs here", have, want))
+		p.spoil(at)
+		begin, end := p.where.around(p.where.expressions, at)
+		if begin == end {
+			return true
+		}
+		for i := begin; i < end; i++ { // the rest is read without it
+			if text[i] != '\n' {
+				text[i] = ' '
+			}
+		}
+	}
+	return true
+}
+
+// spoil notes that the setting at an offset could not be read: it looks as if it were not there, and its
+// section as if it lacked something.
+func (p *checker) spoil(at int) {
+	section, _ := p.where.around(p.where.sections, at)
+	setting, _ := p.where.around(p.where.expressions, at)
+	p.spoiled = append(p.spoiled, section, setting)
+}
+
+// dropEchoes takes back findings after the first n that only follow from what could not be read.
+func (p *checker) dropEchoes(n int) {
+	if len(p.spoiled) == 0 {
+		return
+	}
+	kept := p.diags.All[:n]
+	for _, d := range p.diags.All[n:] {
+		if !slices.Contains(p.spoiled, p.file.Offset(d.Span.Start)) {
+			kept = append(kept, d)
+		}
+	}
+	p.diags.All = kept
+}
+
+// decodeOnce decodes as far as it can; keys that nothing knows are told, and what stops it comes back.
+func (p *checker) decodeOnce(text []byte, r *raw) *toml.DecodeError {
+	*r = raw{}
 	err := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(r)
 	var strict *toml.StrictMissingError
 	var bad *toml.DecodeError
@@ -19,30 +72,29 @@ func (p *checker) decode(text []byte, r *raw) {
 	case err == nil:
 	case errors.As(err, &strict):
 		for i := range strict.Errors {
-			e := &strict.Errors[i]
-			line, column := e.Position()
-			key := e.Key()
-			word := key[len(key)-1]
-			d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
-			switch meant := closestSetting(key); {
-			case meant == word:
-				d = d.Suggest("%s belongs in %s", word, sectionWith(word))
-			case meant != "":
-				d = d.Suggest("did you mean %s?", meant)
-			}
-			p.diags.Add(d)
+			p.unknownKey(&strict.Errors[i])
 		}
 	case errors.As(err, &bad):
-		line, column := bad.Position()
-		text := strings.TrimPrefix(bad.Error(), "toml: ")
-		if have, want, ok := typeMismatch(text); ok {
-			p.diags.Add(RuleBadValue.At(p.span(line, column, 1), "this value is %s; %s belongs here", have, want))
-			return
-		}
-		p.diags.Add(RuleSyntax.At(p.span(line, column, 1), "%s", text))
+		return bad
 	default:
 		p.diags.Add(RuleSyntax.At(p.span(1, 1, 1), "%v", err))
 	}
+	return nil
+}
+
+func (p *checker) unknownKey(e *toml.DecodeError) {
+	line, column := e.Position()
+	key := e.Key()
+	word := key[len(key)-1]
+	d := RuleUnknownKey.At(p.span(line, column, len(word)), "there is no key %s", strings.Join(key, "."))
+	switch meant := closestSetting(key); {
+	case meant == word:
+		d = d.Suggest("%s belongs in %s", word, sectionWith(word))
+	case meant != "":
+		d = d.Suggest("did you mean %s?", meant)
+	}
+	p.diags.Add(d)
+	p.spoil(p.offset(line, column))
 }
 
 // closestSetting is the key that was meant by one that is not there: of the same section if one is

@@ -277,11 +277,22 @@ func zoneResults(in []zonestate.ZoneResult) []zoneResult {
 
 // call sends a command to the server of the workspace.
 func (e *env) call(ctx context.Context, r control.Request, result any) error {
-	c, err := e.app.Config()
+	server, err := e.server()
 	if err != nil {
 		return err
 	}
-	return ops.Client(c).Call(ctx, r, result)
+	return server.Call(ctx, r, result)
+}
+
+// server reaches the running server. That it has not read the configuration as it is, for its errors, is
+// said.
+func (e *env) server() (control.Client, error) {
+	server, broken, err := e.app.Server()
+	if err == nil && broken != nil {
+		d := broken.Diags.All[0]
+		e.ui.Sayf("fencepost.toml has errors (%s: %s): a server that runs goes on with what it read before; see: fencepost check\n", broken.Source.Position(d.Span.Start), d.Message)
+	}
+	return server, err
 }
 
 // reloadArgs says how to reload.
@@ -406,7 +417,7 @@ func newDump(e *env) *cobra.Command {
 // callForText sends a command whose result is text, and prints that; in JSON as "text"
 // of about.
 func (e *env) callForText(ctx context.Context, r control.Request, about map[string]any) error {
-	c, err := e.app.Config()
+	server, err := e.server()
 	if err != nil {
 		return err
 	}
@@ -415,7 +426,7 @@ func (e *env) callForText(ctx context.Context, r control.Request, about map[stri
 	if e.ui.JSON {
 		to = &text
 	}
-	err = ops.Client(c).Read(ctx, r, func(in io.Reader) error {
+	err = server.Read(ctx, r, func(in io.Reader) error {
 		_, err := io.Copy(to, in)
 		return err
 	})

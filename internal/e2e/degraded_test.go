@@ -57,3 +57,31 @@ func TestServesWithoutSecrets(t *testing.T) {
 		d.stop()
 	}
 }
+
+// A configuration that cannot be read makes no command useless that asks the running server; all its
+// mistakes are told at once, at their places, by `check` and by a start.
+func TestConfigBroken(t *testing.T) {
+	t.Parallel()
+	p, _ := newPair(t, false, 0)
+	d := serve(t, p.primary)
+	conf := filepath.Join(p.primary, "fencepost.toml")
+	good := read(t, conf)
+	for what, c := range map[string]struct {
+		text string
+		says []string
+	}{
+		"three mistakes": {strings.Replace(good, "[peer.second]\n", "nsid = 7\n[serial]\nstyle = \"lunar\"\n[peer.second]\nadress = \"192.0.2.1\"\n", 1), []string{"fencepost.toml:3", "fencepost.toml:5", "fencepost.toml:7"}},
+		"no TOML":        {good + "[[zone\n", []string{"config-syntax"}},
+	} {
+		write(t, conf, c.text)
+		want(t, fp(t, p.primary, "status"), 0, "tides.example", "fencepost.toml has errors")
+		want(t, fp(t, p.primary, "dump", "tides.example"), 0, "SOA")
+		want(t, fp(t, p.primary, "reload"), 1, "keeping the running configuration")
+		want(t, fp(t, p.primary, "check"), 1, c.says...)
+		if serial(t, d.addr, "tides.example") == 0 {
+			t.Errorf("%s: nothing is answered any more", what)
+		}
+	}
+	write(t, conf, good)
+	ok(t, p.primary, "reload")
+}

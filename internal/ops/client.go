@@ -1,6 +1,7 @@
 package ops
 
 import (
+	"errors"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -29,8 +30,8 @@ var ControlKinds = []control.Kind{
 
 // ownerOf is whoever a configuration belongs to: what they run is to be trusted, for they decide what is
 // done here at all. Nobody is, where others can write to it.
-func ownerOf(c *workspace.Config) int {
-	info, err := os.Stat(filepath.Join(c.Dir, workspace.ConfigFile))
+func ownerOf(dir string) int {
+	info, err := os.Stat(filepath.Join(dir, workspace.ConfigFile))
 	if err != nil || info.Mode().Perm()&0o022 != 0 {
 		return -1
 	}
@@ -42,5 +43,19 @@ func ownerOf(c *workspace.Config) int {
 
 // Client reaches the running server of a workspace.
 func Client(c *workspace.Config) control.Client {
-	return control.Client{Path: c.Control, Kinds: ControlKinds, Trust: ownerOf(c)}
+	return control.Client{Path: c.Control, Kinds: ControlKinds, Trust: ownerOf(c.Dir)}
+}
+
+// Server reaches the running server of the workspace, also where the configuration has errors, which the
+// server has not read then. broken is what is wrong with it.
+func (a *App) Server() (client control.Client, broken *edit.ConfigError, err error) {
+	c, err := a.Config()
+	if !errors.As(err, &broken) {
+		if err != nil {
+			return client, nil, err
+		}
+		return Client(c), nil, nil
+	}
+	dir, err := a.Dir()
+	return control.Client{Path: workspace.ControlOf(dir), Kinds: ControlKinds, Trust: ownerOf(dir)}, broken, err
 }
