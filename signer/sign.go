@@ -67,7 +67,7 @@ type signing struct {
 	ksks, zsks []*dnssec.Key
 	// toParent signs CDS and CDNSKEY: ksks, and of algorithms that they do not have, zsks: caches may
 	// have the DNSKEY set of before or after (RFC 4035 §2.2, RFC 6781 §4.1.4).
-	toParent []*dnssec.Key
+	toParent   []*dnssec.Key
 	all        []*dnssec.Key // what signs the DNSKEY set: ksks, and revoked keys, which sign nothing else (RFC 5011 §2.1)
 	now        time.Time
 	renew      uint32 // signatures that expire before are made anew

@@ -106,7 +106,7 @@ var named = []string{"peer", "policy", "audience"}
 // find is where a key of the n-th section with a header stands, else the section, else the beginning.
 func (w *places) find(header string, n int, key string) int {
 	inner := strings.Trim(header, "[]")
-	path := []string{inner}
+	path := strings.Split(inner, ".")
 	if kind, name, ok := strings.Cut(inner, "."); ok && slices.Contains(named, kind) {
 		path = []string{kind, name}
 	}
