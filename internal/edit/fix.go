@@ -208,7 +208,11 @@ func (a *Files) worse(f *source.File, text []byte) string {
 		return diags.Count(diag.Error)
 	}
 	if was, is := count(f.Content), count(text); is > was {
-		return fmt.Sprintf("fixed it would have %d errors in place of %d", is, was)
+		errors := "errors"
+		if is == 1 {
+			errors = "error"
+		}
+		return fmt.Sprintf("fixed it would have %d %s in place of %d", is, errors, was)
 	}
 	return ""
 }
