@@ -47,6 +47,17 @@ func holdHalves(path string) int {
 	return 0
 }
 
+// writeProgram writes a program that is run soon, unless it is there already. No process begins
+// meanwhile: one that had the file open for writing, however briefly, would keep it from being run.
+func writeProgram(t *testing.T, path string, text []byte) {
+	t.Helper()
+	syscall.ForkLock.RLock()
+	defer syscall.ForkLock.RUnlock()
+	if err := os.WriteFile(path, text, 0o755); err != nil && !errors.Is(err, syscall.ETXTBSY) {
+		t.Fatal(err)
+	}
+}
+
 // holdAs has another user of the machine hold connections to a socket.
 func holdAs(t *testing.T, uid uint32, dir, path string) (stop func()) {
 	t.Helper()
@@ -59,9 +70,7 @@ func holdAs(t *testing.T, uid uint32, dir, path string) (stop func()) {
 		t.Fatal(err)
 	}
 	bin := filepath.Join(dir, "flood")
-	if err := os.WriteFile(bin, text, 0o755); err != nil && !errors.Is(err, syscall.ETXTBSY) {
-		t.Fatal(err)
-	}
+	writeProgram(t, bin, text)
 	cmd := exec.Command(bin)
 	cmd.Dir, cmd.Env = dir, []string{floodSocket + "=" + path}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uid, Gid: uid}}
@@ -95,9 +104,7 @@ func forOthers(t *testing.T) (bin, dir string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(bin, text, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	writeProgram(t, bin, text)
 	return bin, filepath.Join(top, "work")
 }
 

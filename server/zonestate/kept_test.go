@@ -263,3 +263,27 @@ func TestRefusedWhileNothingCanBeStored(t *testing.T) {
 	}
 	k.is("the change, asked for again", "serving 12")
 }
+
+// A version that could not be stored is stored once that is possible, also where changes were refused
+// meanwhile.
+func TestStoredAfterRefusals(t *testing.T) {
+	k := newKeeper(t)
+	name := dnsname.MustParse("a.")
+	src := &source{snap: zoneVersion("a.", 10, 1)}
+	k.Apply(context.Background(), &Config{Zones: []Zone{{Name: name, Origin: &Files{Load: src.load}, Updates: &Updates{}, Signer: resigner()}}}, "")
+	k.is("at first", "serving 10")
+	k.store.Close()
+	k.pass(10*24*time.Hour, 24*time.Hour)
+	k.is("renewal with a store that is full", "serving 11 ahead", "not open")
+	owner, _ := name.Child("y")
+	if err := k.UpdateBy(name, &update.Request{Zone: name, Changes: []rr.Record{{Name: owner, Type: rr.TypeA, Class: rr.ClassIN, TTL: 60, Data: []byte{192, 0, 2, 1}}}}, "ines"); err == nil {
+		t.Error("a change is taken that cannot be stored")
+	}
+	k.open()
+	k.Zones.Store = k.store
+	k.pass(2*storeRetry, time.Minute)
+	k.is("there is room again", "serving 11")
+	if snap, _, err := k.store.Load(name); err != nil || snap == nil || snap.Serial() != 11 {
+		t.Errorf("what is in service is not stored: %v, %v", snap, err)
+	}
+}

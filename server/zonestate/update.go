@@ -284,10 +284,16 @@ func (s *Zones) notMade(z *served, err error) *update.Refusal {
 
 // planStoreProbe plans to see whether the store takes something for a zone again.
 func (s *Zones) planStoreProbe(z *served) {
-	s.sched.plan(z, here, storeID(z), s.Now().Add(storeRetry), func(context.Context) {
+	s.sched.plan(z, here, "probe "+storeID(z), s.Now().Add(storeRetry), func(context.Context) {
 		err := s.storing(func() error { return s.storeOf(z).Update(z.name, func(*store.Meta) {}) })
-		if s.setUnstored(z, err); err != nil {
+		z.mu.Lock()
+		owed := z.head != nil && z.head != z.lastGood().served // that is stored by itself, see keepOr
+		z.mu.Unlock()
+		if err != nil {
+			s.setUnstored(z, err)
 			s.planStoreProbe(z)
+		} else if !owed {
+			s.setUnstored(z, nil)
 		}
 	})
 }
