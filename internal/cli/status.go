@@ -78,13 +78,13 @@ func (e *env) status(st *control.Status, all bool) {
 	e.ui.Printf("running for %s on %s\n", ui.Duration(st.Now.Sub(st.Started)), strings.Join(st.Listen, ", "))
 	e.ui.Printf("%s over UDP, %s over TCP, %s sent\n\n", ui.Plural(int(st.Questions), "query"), ui.Count(int(st.TCP)), ui.Plural(int(st.Transfers), "transfer"))
 	if st.Secrets != "" {
-		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error: some secrets are not there, and what needs one is not done:"), st.Secrets, e.ui.Paint(ui.Bold, "next:")+" mend it, then: fencepost reload")
+		e.serverTrouble("some secrets are not there, and what needs one is not done: "+st.Secrets, "mend it, then: fencepost reload")
 	}
 	if st.Unstored != "" {
-		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error: nothing can be stored, and what changes is lost when the server ends:"), st.Unstored, e.ui.Paint(ui.Bold, "next:")+" make it possible to write there, and start the server again")
+		e.serverTrouble("nothing can be stored, and what changes is lost when the server ends: "+st.Unstored, "make it possible to write there, and start the server again")
 	}
 	for _, path := range st.SetAside {
-		e.ui.Printf("%s %s\n%s\n\n", e.ui.Paint(ui.Bad, "error:"), ops.StoreTrouble(path), e.ui.Fit(e.ui.Paint(ui.Bold, "next:")+" "+ops.StoreCure(path), 0))
+		e.serverTrouble(ops.StoreTrouble(path), ops.StoreCure(path))
 	}
 	slices.SortStableFunc(st.Zones, func(a, b control.ZoneStatus) int { return gravity[a.Trouble] - gravity[b.Trouble] })
 	zones := st.Zones
@@ -106,6 +106,11 @@ func (e *env) status(st *control.Status, all bool) {
 	if !few {
 		e.summary(st.Zones)
 	}
+}
+
+// serverTrouble says what is wrong with the server, whatever its zones are like, and what to do.
+func (e *env) serverTrouble(what, next string) {
+	e.ui.Printf("%s\n%s\n\n", e.ui.Fit(e.ui.Paint(ui.Bad, "error:")+" "+what, 0), e.ui.Fit(e.ui.Paint(ui.Bold, "next:")+" "+next, 0))
 }
 
 func (e *env) zoneTable(zones []control.ZoneStatus) {
@@ -303,9 +308,9 @@ func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(strin
 		say("rollover: %s; step: %s", k.Rollover, k.Step)
 		for _, w := range k.Waits {
 			if k.Stuck {
-				bad("waits for %s", w)
+				bad("waits for: %s", w)
 			} else {
-				say("waits for %s", w)
+				say("waits for: %s", w)
 			}
 		}
 	}

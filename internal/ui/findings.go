@@ -104,9 +104,9 @@ func (u *UI) finding(src *source.Set, d *diag.Diagnostic) {
 	style := severityStyle[d.Severity]
 	u.Printf("%s  %s  %s\n", u.Paint(Bold, "%s", src.Position(d.Span.Start)), u.Paint(style, "%s", d.Severity), u.Paint(Dim, "%s", d.Rule.Code))
 	u.excerpt(src, d.Span, style)
-	u.Printf("    %s\n", d.Message)
+	u.Printf("    %s\n", u.Fit(d.Message, 4))
 	if d.Suggestion != "" {
-		u.Printf("    %s %s\n", u.Paint(Good, "→"), d.Suggestion)
+		u.Printf("    %s %s\n", u.Paint(Good, "→"), u.Fit(d.Suggestion, 6))
 	}
 	for _, r := range d.Related {
 		u.Printf("    %s %s: %s\n", u.Paint(Dim, "see"), src.Position(r.Span.Start), r.Message)
