@@ -203,8 +203,11 @@ func (s *Store) metas() (out []Meta) {
 // open opens the file with what every store has, and looks whether it is whole: as
 // long as it says, with all buckets to be read.
 func open(path string) (*Store, error) {
+	_ = os.Remove(beforePath(path)) // of a process that was killed
+	info, err := os.Stat(path)
+	fresh := err != nil || info.Size() == 0
 	var file *bolt
-	err := guard(func() error {
+	err = guard(func() error {
 		db, err := bbolt.Open(path, 0o600, options(time.Second, false))
 		if errors.Is(err, bolterrors.ErrTimeout) {
 			return ErrInUse
@@ -223,43 +226,82 @@ func open(path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	complete := false
 	err = guard(func() error {
-		return file.db.Update(func(tx *bbolt.Tx) error {
-			info, err := os.Stat(path)
-			if err != nil {
-				return err
-			}
-			if tx.Size() > info.Size() {
-				return fmt.Errorf("%w: it has %d octets, and should have %d", ErrDamaged, info.Size(), tx.Size())
-			}
-			if old := []byte("published-1"); tx.Bucket(old) != nil { // with digests of another kind
-				if err := tx.DeleteBucket(old); err != nil {
+		return file.db.View(func(tx *bbolt.Tx) (err error) {
+			complete, err = lookOver(tx, path)
+			return err
+		})
+	})
+	if err == nil && !complete {
+		err = completeFile(file.db, path, fresh)
+	}
+	if err = broken(err); err != nil {
+		_ = file.close()
+		return nil, err
+	}
+	return newStore(file, blobFolder(path)), nil
+}
+
+// formerBucket had what is in bucketPublished, with digests of another kind.
+var formerBucket = []byte("published-1")
+
+// lookOver looks whether a file is whole, and whether it has all buckets and none that is not used any more.
+func lookOver(tx *bbolt.Tx, path string) (complete bool, err error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return false, err
+	}
+	if tx.Size() > info.Size() {
+		return false, fmt.Errorf("%w: it has %d octets, and should have %d", ErrDamaged, info.Size(), tx.Size())
+	}
+	complete = tx.Bucket(formerBucket) == nil
+	for _, b := range buckets {
+		in := tx.Bucket([]byte(b))
+		if in == nil {
+			complete = false
+			continue
+		}
+		if b == bucketSteps { // which are looked at when they are read
+			continue
+		}
+		if err := inOrder(in); err != nil {
+			return false, err
+		}
+	}
+	return complete, nil
+}
+
+// beforePath is a file as it was before something is written to one that may be damaged.
+func beforePath(path string) string { return path + ".before" }
+
+// completeFile makes the buckets that are missing. What was there is kept until that has worked: a bucket
+// that cannot be seen for damage is missing too.
+func completeFile(db *bbolt.DB, path string, fresh bool) error {
+	if !fresh {
+		if err := copyFile(path, beforePath(path)); err != nil {
+			return err
+		}
+	}
+	err := guard(func() error {
+		return db.Update(func(tx *bbolt.Tx) error {
+			if tx.Bucket(formerBucket) != nil {
+				if err := tx.DeleteBucket(formerBucket); err != nil {
 					return err
 				}
 			}
 			for _, b := range buckets {
-				in, err := tx.CreateBucketIfNotExists([]byte(b))
-				if errors.Is(err, bolterrors.ErrIncompatibleValue) {
-					return fmt.Errorf("%w: %w", ErrDamaged, err)
-				}
-				if err != nil {
-					return err
-				}
-				if b == bucketSteps { // which are looked at when they are read
-					continue
-				}
-				if err := inOrder(in); err != nil {
+				if _, err := tx.CreateBucketIfNotExists([]byte(b)); err != nil {
 					return err
 				}
 			}
 			return nil
 		})
 	})
-	if err = broken(err); err != nil {
-		_ = file.close()
-		return nil, err
+	if !fresh && !errors.Is(broken(err), ErrDamaged) {
+		_ = os.Remove(beforePath(path))
 	}
-	return newStore(file, blobFolder(path)), nil
+	return err
 }
 
 // wholeSize takes an error over a file that is shorter than two pages for what it is.
@@ -295,8 +337,10 @@ func setAside(path string) (*Store, error) {
 		return nil, err
 	}
 	// A copy, for whoever opened the file in vain may hold it for ever.
-	if err := copyFile(path, aside); err != nil {
-		return nil, err
+	if err := os.Rename(beforePath(path), aside); err != nil {
+		if err := copyFile(path, aside); err != nil {
+			return nil, err
+		}
 	}
 	if err := os.Remove(path); err != nil {
 		return nil, err

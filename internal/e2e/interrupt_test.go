@@ -21,16 +21,22 @@ type hole struct {
 
 func newHole(t *testing.T, control string) *hole {
 	t.Helper()
-	h := &hole{addr: fmt.Sprintf("127.0.0.1:%d", freePort(t)), heard: make(chan struct{}, 1)}
+	h := &hole{heard: make(chan struct{}, 1)}
 	note := func() {
 		select {
 		case h.heard <- struct{}{}:
 		default:
 		}
 	}
-	u, err := net.ListenPacket("udp", h.addr)
-	if err != nil {
-		t.Fatal(err)
+	var u net.PacketConn
+	for end := time.Now().Add(patience); u == nil; { // a client may take a port that was free just now
+		h.addr = fmt.Sprintf("127.0.0.1:%d", freePort(t))
+		var err error
+		if u, err = net.ListenPacket("udp", h.addr); err != nil && time.Now().After(end) {
+			t.Fatal(err)
+		} else if err != nil {
+			u = nil
+		}
 	}
 	go func() {
 		buf := make([]byte, 1<<16)
