@@ -111,12 +111,23 @@ func TestFind(t *testing.T) {
 	}
 }
 
+// fault is an error that a test sets while others look at it.
+type fault struct{ atomic.Pointer[error] }
+
+func (f *fault) set(err error) { f.Store(&err) }
+
+func (f *fault) get() error {
+	if err := f.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
 // fakeSigner signs as a test wants it to, for fourteen days.
 type fakeSigner struct {
-	made     string
-	unusable error // what Usable says
-	unkept   error // what Observe says
-	sign     func(keymanager.Job) (*zone.Snapshot, error)
+	made             string
+	unusable, unkept fault // what Usable and Observe say
+	sign             func(keymanager.Job) (*zone.Snapshot, error)
 
 	served []uint32
 	next   func() (resign bool, again time.Time)
@@ -124,7 +135,7 @@ type fakeSigner struct {
 
 func (f *fakeSigner) Fingerprint() (string, error) { return f.made, nil }
 
-func (f *fakeSigner) Usable() error { return f.unusable }
+func (f *fakeSigner) Usable() error { return f.unusable.get() }
 
 func (f *fakeSigner) Sign(_ context.Context, j keymanager.Job) (keymanager.Signed, error) {
 	z, err := f.sign(j)
@@ -138,7 +149,7 @@ func (f *fakeSigner) Served(serial uint32, _ time.Time) error {
 
 func (f *fakeSigner) State() keymanager.State { return keymanager.State{} }
 
-func (f *fakeSigner) Observe(context.Context) (any, error) { return nil, f.unkept }
+func (f *fakeSigner) Observe(context.Context) (any, error) { return nil, f.unkept.get() }
 
 func (f *fakeSigner) Advance(any, *zone.Snapshot, time.Time) (bool, time.Time, error) {
 	if f.next == nil {
@@ -187,20 +198,20 @@ func TestKeyCare(t *testing.T) {
 			st := s.Status().Zones[0]
 			return fmt.Sprint(st.Trouble, ": ", st.Problem)
 		}
-		f.unkept = errors.New("no space left")
+		f.unkept.set(errors.New("no space left"))
 		if s.planAdvance(s.table.Load().zones[dnsname.MustParse("a.").Key()], s.Now()); s.ClockMoved(ctx) != nil || told() != "ahead: the keys could not be looked after: no space left" {
 			t.Errorf("keys that cannot be looked after: %s", told())
 		}
-		f.unkept = nil
+		f.unkept.set(nil)
 		time.Sleep(advanceRetry)
 		if synctest.Wait(); told() != ": <nil>" {
 			t.Errorf("keys that can be again: %s", told())
 		}
-		f.unusable = errors.New("no passphrase")
+		f.unusable.set(errors.New("no passphrase"))
 		if r, err := s.ReloadZone(ctx, dnsname.MustParse("a."), ""); err != nil || r[0].Err == nil || told() != "ahead: signing: no passphrase" {
 			t.Errorf("keys that cannot be used: %v, %v, %s", r, err, told())
 		}
-		f.unusable = nil
+		f.unusable.set(nil)
 		if r, err := s.ReloadZone(ctx, dnsname.MustParse("a."), ""); err != nil || r[0].Err != nil || told() != ": <nil>" {
 			t.Errorf("keys that can be used again: %v, %v, %s", r, err, told())
 		}
