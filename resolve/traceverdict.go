@@ -184,7 +184,7 @@ func (r *tracing) undelegated(leg *Leg, step *Step) {
 	leg.End = Stopped
 	t := step.trouble(DelegationMissing, true, "%s has no NS records of %s", step.Zone.Plain(), z.Name.Plain())
 	t.Records, t.In = z.Records, step.Zone
-	t.Advice = fmt.Sprintf("these records are missing in the zone %s", step.Zone.Plain())
+	t.Advice = fmt.Sprintf("add these records, which the zone %s lacks", step.Zone.Plain())
 }
 
 // servesBelow reports whether the answers came from a zone below already.
