@@ -12,10 +12,8 @@ import (
 	"fencepost/childsync"
 	"fencepost/dnsname"
 	"fencepost/internal/control"
-	"fencepost/internal/edit"
 	"fencepost/rr"
 	"fencepost/server/zonestate"
-	"fencepost/store"
 	"fencepost/workspace"
 	"fencepost/zone"
 )
@@ -110,18 +108,6 @@ func (r *refusals) note(zone dnsname.Name, refused map[string]string, now time.T
 	r.byZone[zone.Key()] = next
 	slices.Sort(fresh)
 	return fresh
-}
-
-// AddSecrets adds to a status why some secrets are not there.
-func (sv *Service) AddSecrets(st *control.Status) { st.Secrets = sv.Config().SecretsTrouble }
-
-// AddStore adds to a status why nothing can be stored, and what was set aside of the store, for as long
-// as it lies there.
-func (sv *Service) AddStore(st *control.Status) {
-	st.Unstored = sv.unstored
-	for _, path := range store.SetAside(sv.Config().Store()) {
-		st.SetAside = append(st.SetAside, edit.Shown(path))
-	}
 }
 
 // AddChildren adds to a status what is refused to the children of zones.
