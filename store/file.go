@@ -429,13 +429,22 @@ func copyFile(from, to string) error {
 	return errors.Join(err, out.Close())
 }
 
-// Copy is a store in memory that begins with what can be read of the one at path, which cannot be
-// written to. What is put in is gone when the program ends.
-func Copy(path string) *Store {
+// Sealed is what can be read of the store at path, which cannot be written to for the reason why.
+// Nothing can be put in: what was would be gone when the program ends, and is not to be acknowledged.
+func Sealed(path string, why error) *Store {
 	s := InMemory()
 	s.rescue(path, path)
+	s.e, s.inner = sealed{s.e, why}, nil
 	return s
 }
+
+// sealed is an engine that takes nothing.
+type sealed struct {
+	engine
+	why error
+}
+
+func (e sealed) update(func(tx) error) error { return e.why }
 
 // OpenToRead opens a store that no server has open: ErrInUse otherwise. Where there is
 // no file it is empty. Nothing can be put in.

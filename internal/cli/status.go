@@ -81,7 +81,7 @@ func (e *env) status(st *control.Status, all bool) {
 		e.serverTrouble("some secrets are not there, and what needs one is not done: "+st.Secrets, "mend it, then: fencepost reload")
 	}
 	if st.Unstored != "" {
-		e.serverTrouble("nothing can be stored, and what changes is lost when the server ends: "+st.Unstored, "make it possible to write there, and start the server again")
+		e.serverTrouble("nothing can be stored: a restart would bring older versions back, and changes by messages are refused: "+st.Unstored, "make it possible to write there, and start the server again")
 	}
 	for _, path := range st.SetAside {
 		e.serverTrouble(ops.StoreTrouble(path), ops.StoreCure(path))

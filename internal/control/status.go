@@ -22,7 +22,7 @@ type Status struct {
 	Zones     []ZoneStatus `json:"zones"`
 	// Secrets says why some secrets are not there; what needs one is not done.
 	Secrets string `json:"secrets_trouble,omitempty"`
-	// Unstored says why nothing can be stored; what is served is lost at the end.
+	// Unstored says why nothing can be stored; changes by messages are refused.
 	Unstored string `json:"unstored,omitempty"`
 	// SetAside are files of stored versions that were damaged, and notes of some that were lost.
 	SetAside []string `json:"store_set_aside,omitempty"`

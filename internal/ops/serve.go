@@ -87,8 +87,8 @@ func (a *App) NewService(listen []string, log *slog.Logger) (*Service, error) {
 	unstored := ""
 	if wholefile.Unwritable(err) {
 		unstored = err.Error()
-		log.Error("nothing can be stored: what is there is served, and what changes is lost at the end", "error", err)
-		versions, err = store.Copy(c.Store()), nil
+		log.Error("nothing can be stored: what is there is served, and changes by messages are refused", "error", err)
+		versions, err = store.Sealed(c.Store(), err), nil
 	}
 	if err != nil {
 		return nil, err

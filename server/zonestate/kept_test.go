@@ -287,3 +287,45 @@ func TestStoredAfterRefusals(t *testing.T) {
 		t.Errorf("what is in service is not stored: %v, %v", snap, err)
 	}
 }
+
+// A store that cannot be written to gives what it has, and takes nothing: no change is acknowledged that
+// would be gone at the end, in everyone's version and in an audience's.
+func TestSealedStore(t *testing.T) {
+	k := newKeeper(t)
+	name := dnsname.MustParse("a.")
+	src := &source{snap: zoneVersion("a.", 10, 1)}
+	cfg := &Config{Audiences: []Audience{{Name: "inside"}}, Zones: []Zone{{Name: name, Origin: &Files{Load: src.load}, Updates: &Updates{}}, {Name: name, Audience: "inside", Origin: &Files{Load: src.load}, Updates: &Updates{}}}}
+	change := func(label string) error {
+		owner, err := name.Child(label)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k.UpdateBy(name, &update.Request{Zone: name, Changes: []rr.Record{{Name: owner, Type: rr.TypeA, Class: rr.ClassIN, TTL: 60, Data: []byte{192, 0, 2, 1}}}}, "ines")
+	}
+	k.Apply(context.Background(), cfg, "")
+	if err := change("x"); err != nil {
+		t.Fatal(err)
+	}
+	k.end()
+	k.store.Close()
+	why := errors.New("the file system is read-only")
+	k.store = store.Sealed(k.path, why)
+	for _, scope := range []string{"", "inside"} {
+		if err := k.store.For(scope).PutPending(name, store.Pending{"key": []byte("value")}); !errors.Is(err, why) {
+			t.Errorf("scope %q takes something: %v", scope, err)
+		}
+	}
+	k.Zones = New(Options{Now: func() time.Time { return time.Unix(0, k.clock.Load()).UTC() }, Store: k.store})
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func(s *scheduler) { s.run(ctx); close(done) }(k.sched)
+	k.end = func() { cancel(); <-done }
+	k.Apply(ctx, cfg, "")
+	z := k.Status().Zones[0]
+	if z.State != "serving" || z.Serial != 11 {
+		t.Errorf("what was stored: %s %d", z.State, z.Serial)
+	}
+	if err := change("y"); err == nil || !strings.Contains(err.Error(), "could not be stored") {
+		t.Errorf("a change is acknowledged that is stored nowhere: %v", err)
+	}
+}
