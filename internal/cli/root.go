@@ -91,6 +91,9 @@ func Main(args []string, out, errOut io.Writer) int {
 	go e.endAnyway(ctx, stop, done)
 	debug.SetGCPercent(hasteGC)
 	root := newRoot(e)
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) { // what a shell asks; others do not wait for it
+		e.completions(root)
+	}
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	return e.finish(inOurWords(err))
@@ -257,7 +260,6 @@ New here? See the whole story on demo data:  fencepost demo`,
 		newDemo(e),
 	)
 	withHelp(root)
-	e.completions(root)
 	markBegin(e, root)
 	return root
 }

@@ -113,7 +113,7 @@ func auditPage(w io.Writer, r *audit.Report, chain *Trust) error {
 		}
 		p.Picture = template.HTML(picture.String())
 	}
-	return auditTemplate.Execute(w, p)
+	return auditTemplate().Execute(w, p)
 }
 
 // pageHeadline is what somebody reads who reads one line.
@@ -173,7 +173,7 @@ func contact(n dnsname.Name) string {
 
 func seconds(n uint32) string { return Duration(time.Duration(n) * time.Second) }
 
-var auditTemplate = template.Must(template.New("audit").Parse(`<!doctype html>
+var auditTemplate = parsed("audit", `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1">
 <title>{{.Zone}}: audit</title>
 <style>
@@ -223,4 +223,4 @@ figure{margin:.8rem 0 0;overflow-x:auto;border:1px solid var(--line);background:
 {{end}}
 <footer><p>Made by fencepost audit. <code>fencepost explain CODE</code> says more about each test.</p></footer>
 </body></html>
-`))
+`)

@@ -237,7 +237,7 @@ type chainDrawing struct {
 
 var chainTone = map[validate.Status]string{validate.Secure: "#1e6b3a", validate.Insecure: "#7a5a00", validate.Bogus: "#a31515", validate.Indeterminate: "#4a4a4a"}
 
-var chainTemplate = template.Must(template.New("chain").Parse(`<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" height="{{.Height}}" viewBox="0 0 {{.Width}} {{.Height}}" font-family="'DejaVu Sans', Verdana, sans-serif" font-size="13" role="img">
+var chainTemplate = parsed("chain", `<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" height="{{.Height}}" viewBox="0 0 {{.Width}} {{.Height}}" font-family="'DejaVu Sans', Verdana, sans-serif" font-size="13" role="img">
 <title>{{.Title}}</title>
 <rect width="{{.Width}}" height="{{.Height}}" fill="#ffffff"/>
 <text x="30" y="40" font-size="20" font-weight="bold" fill="#16202a">{{.Name.Plain}} {{.Type}}</text>
@@ -248,14 +248,14 @@ var chainTemplate = template.Must(template.New("chain").Parse(`<svg xmlns="http:
 <text x="46" y="{{.Title}}" font-size="15" font-weight="bold" fill="#16202a">{{.Name}}</text>{{if .Trust}}<text x="894" y="{{.Title}}" text-anchor="end" fill="#3a4753">{{.Trust}}</text>{{end}}
 {{range .Lines}}<text x="{{.X}}" y="{{.Y}}" fill="{{if .Broken}}#a31515{{else if .Weak}}#3a4753{{else}}#16202a{{end}}"{{if .Strong}} font-weight="bold"{{end}}>{{if .Broken}}✗ {{end}}{{.Text}}</text>
 {{end}}{{end}}</svg>
-`))
+`)
 
 // ChainSVG draws a chain: zones from the anchor down, with keys, DS and signatures (SVG 1.1).
 func ChainSVG(w io.Writer, t *Trust) error {
 	d := chainDrawing{Trust: t, Width: chainWidth, Tone: chainTone[t.Status], Mark: map[validate.Status]string{validate.Secure: "✓", validate.Bogus: "✗", validate.Insecure: "–", validate.Indeterminate: "?"}[t.Status]}
 	d.Foot = clip(t.Sentence(), 125)
 	d.layOut()
-	return chainTemplate.Execute(w, d)
+	return chainTemplate().Execute(w, d)
 }
 
 // clip shortens a line that would not fit.
@@ -374,7 +374,7 @@ func sidesOf(l *validate.Link, now time.Time) (out []string) {
 	return out
 }
 
-var chainPage = template.Must(template.New("page").Parse(`<!doctype html>
+var chainPage = parsed("page", `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width">
 <title>{{.Title}}</title>
 <style>
@@ -390,7 +390,7 @@ h1{font-size:1.4rem;margin:0 0 .3rem}p{margin:.3rem 0}figure{margin:1rem 0 0;ove
 <figure>{{.Picture}}</figure>
 <footer>Checked at {{.At}}, from the anchor: {{.Anchors}}.</footer>
 </body></html>
-`))
+`)
 
 // ChainHTML is a page with the drawing, that needs nothing from elsewhere.
 func ChainHTML(w io.Writer, t *Trust) error {
@@ -398,7 +398,7 @@ func ChainHTML(w io.Writer, t *Trust) error {
 	if err := ChainSVG(&picture, t); err != nil {
 		return err
 	}
-	return chainPage.Execute(w, struct {
+	return chainPage().Execute(w, struct {
 		*Trust
 		Picture template.HTML
 		At      string

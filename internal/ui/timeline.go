@@ -1,7 +1,6 @@
 package ui
 
 import (
-	"html/template"
 	"io"
 	"time"
 )
@@ -55,7 +54,7 @@ type svgDrawing struct {
 // phaseFill are the colours of the two parts of a bar, readable on white.
 var phaseFill = map[string][2]string{"done": {"#4a7c59", "#a9c9b2"}, "now": {"#b3541e", "#e8b58f"}, "next": {"#5b6b7b", "#c3ccd5"}}
 
-var timelineTemplate = template.Must(template.New("timeline").Parse(`<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" height="{{.Height}}" viewBox="0 0 {{.Width}} {{.Height}}" font-family="sans-serif" font-size="14">
+var timelineTemplate = parsed("timeline", `<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" height="{{.Height}}" viewBox="0 0 {{.Width}} {{.Height}}" font-family="sans-serif" font-size="14">
 <title>{{.Title}}</title>
 <rect width="{{.Width}}" height="{{.Height}}" fill="#ffffff"/>
 <text x="40" y="36" font-size="20" font-weight="bold" fill="#1d2a35">{{.Title}}</text>
@@ -67,7 +66,7 @@ var timelineTemplate = template.Must(template.New("timeline").Parse(`<svg xmlns=
 {{end}}<line x1="{{.NowX}}" y1="84" x2="{{.NowX}}" y2="{{.Bottom}}" stroke="#b3261e" stroke-width="2"/>
 <text x="{{.NowX}}" y="{{.Bottom}}" transform="translate(0 16)" text-anchor="{{.NowSide}}" fill="#b3261e" font-size="12">now, {{.Now.UTC.Format "2006-01-02 15:04"}}</text>
 </svg>
-`))
+`)
 
 // TimelineSVG draws a time line (SVG 1.1).
 func TimelineSVG(w io.Writer, t Timeline) error {
@@ -108,7 +107,7 @@ func TimelineSVG(w io.Writer, t Timeline) error {
 		}
 		d.Boxes = append(d.Boxes, b)
 	}
-	return timelineTemplate.Execute(w, d)
+	return timelineTemplate().Execute(w, d)
 }
 
 // tickStep is a round distance that gives about eight ticks.
