@@ -355,7 +355,7 @@ func (r *Ring) Add(key *dnssec.Key, role signer.Role, passphrase []byte, note st
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
+	if err := wholefile.MkdirAll(r.Dir, 0o700); err != nil {
 		return nil, err
 	}
 	if err := writeFile(r.path(e), text); err != nil {
@@ -403,7 +403,7 @@ func (r *Ring) Save() error {
 	if err != nil || bytes.Equal(text, r.onDisk) {
 		return err
 	}
-	if err := os.MkdirAll(r.Dir, 0o700); err != nil {
+	if err := wholefile.MkdirAll(r.Dir, 0o700); err != nil {
 		return err
 	}
 	if err := writeFile(filepath.Join(r.Dir, IndexFile), text); err != nil {

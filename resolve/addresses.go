@@ -22,6 +22,10 @@ type Addresses struct {
 // ErrNoAddresses means that a name has none.
 var ErrNoAddresses = errors.New("it has no addresses")
 
+// mostAddresses is how many addresses of one kind a host may have: no host has more, and somebody's
+// resolver is not to fill a zone.
+const mostAddresses = 64
+
 // AddressesOf asks resolvers for the addresses of a host, one after another until one answers. They
 // follow aliases for us.
 func AddressesOf(ctx context.Context, n netio.Network, resolvers []netip.AddrPort, host dnsname.Name) (Addresses, error) {
@@ -52,6 +56,9 @@ func addressesAt(ctx context.Context, n netio.Network, at netip.AddrPort, host d
 		data, ttl := resp.ofAlias(host, t)
 		if len(data) == 0 {
 			continue
+		}
+		if len(data) > mostAddresses {
+			return out, fmt.Errorf("%d records of type %s: more than %d are taken for a mistake", len(data), t, mostAddresses)
 		}
 		found += len(data)
 		out.Sets[t] = data

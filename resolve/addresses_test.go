@@ -1,6 +1,8 @@
 package resolve_test
 
 import (
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -22,7 +24,7 @@ func TestAddressesOf(t *testing.T) {
 	}
 	wire := func(n string) string { return dnsname.MustParse(n).Wire() }
 	four, six := "\xc0\x00\x02\x01", "\x20\x01\x0d\xb8\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x01"
-	resolver := func(code message.Rcode, records ...record) netip.AddrPort {
+	answering := func(code message.Rcode, change func([]byte) []byte, records []record) netip.AddrPort {
 		return server(t, func(query []byte, send func([]byte)) {
 			var q message.Query
 			message.ParseQuery(query, &q)
@@ -34,8 +36,22 @@ func TestAddressesOf(t *testing.T) {
 					b.Record(message.AnswerSection, []byte(wire(r.owner)), r.t, r.ttl, []byte(r.data))
 				}
 			}
-			send(b.Finish())
+			send(change(b.Finish()))
 		})
+	}
+	resolver := func(code message.Rcode, records ...record) netip.AddrPort {
+		return answering(code, func(msg []byte) []byte { return msg }, records)
+	}
+	chaos := func(x record) netip.AddrPort {
+		fixed := binary.BigEndian.AppendUint32([]byte{0, byte(x.t), 0, byte(rr.ClassIN)}, x.ttl)
+		other := binary.BigEndian.AppendUint32([]byte{0, byte(x.t), 0, byte(rr.ClassCH)}, x.ttl)
+		return answering(0, func(msg []byte) []byte { return bytes.ReplaceAll(msg, fixed, other) }, []record{x})
+	}
+	many := func(n int) (out []record) {
+		for i := range n {
+			out = append(out, record{name.String(), rr.TypeA, 60, string([]byte{192, 0, 2, byte(i)})})
+		}
+		return out
 	}
 	host := name.String()
 	for what, c := range map[string]struct {
@@ -46,6 +62,9 @@ func TestAddressesOf(t *testing.T) {
 		"both kinds":       {[]netip.AddrPort{resolver(0, record{host, rr.TypeA, 60, four}, record{host, rr.TypeAAAA, 30, six})}, "1 1 30s", nil},
 		"one kind":         {[]netip.AddrPort{resolver(0, record{host, rr.TypeA, 60, four}, record{host, rr.TypeA, 60, "\xc0\x00\x02\x02"})}, "2 0 1m0s", nil},
 		"behind aliases":   {[]netip.AddrPort{resolver(0, record{host, rr.TypeCNAME, 20, wire("a.example.")}, record{"a.example.", rr.TypeCNAME, 90, wire("b.example.")}, record{"b.example.", rr.TypeA, 60, four})}, "1 0 20s", nil},
+		"in class CH":      {[]netip.AddrPort{chaos(record{host, rr.TypeA, 60, four})}, "0 0 0s", resolve.ErrNoAddresses},
+		"as many as may":   {[]netip.AddrPort{resolver(0, many(64)...)}, "64 0 1m0s", nil},
+		"one too many":     {[]netip.AddrPort{resolver(0, many(65)...)}, "0 0 0s", errAny},
 		"of another":       {[]netip.AddrPort{resolver(0, record{"b.example.", rr.TypeA, 60, four})}, "0 0 0s", resolve.ErrNoAddresses},
 		"aliases for ever": {[]netip.AddrPort{resolver(0, record{host, rr.TypeCNAME, 20, wire(host)}, record{"b.example.", rr.TypeA, 60, four})}, "0 0 0s", resolve.ErrNoAddresses},
 		"nothing":          {[]netip.AddrPort{resolver(0)}, "0 0 0s", resolve.ErrNoAddresses},

@@ -13,6 +13,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -71,6 +72,9 @@ type Response struct {
 	// Passed counts what came from the server's address meanwhile and was no answer to this
 	// question: somebody may be guessing (RFC 5452 §9.1).
 	Passed int
+	// OtherClass is how many records were left out that are of another class than the question: the
+	// same words mean other things there.
+	OtherClass int
 }
 
 // Errors of asking.
@@ -178,6 +182,23 @@ func (r *Request) accept(raw, query []byte, s *tsig.Stream) (*message.Message, e
 		return nil, errNotOurs
 	}
 	return m, nil
+}
+
+// leaveOut takes the records out of an answer that are of another class than the question, and counts
+// them. OPT and TSIG have none (RFC 6891 §6.1.2, RFC 8945 §4.2).
+func (r *Request) leaveOut(m *message.Message) (n int) {
+	class := cmp.Or(r.Class, rr.ClassIN)
+	if class == rr.ClassAny || r.change != nil {
+		return 0
+	}
+	for _, section := range []*[]rr.Record{&m.Answer, &m.Authority, &m.Additional} {
+		before := len(*section)
+		*section = slices.DeleteFunc(*section, func(x rr.Record) bool {
+			return x.Class != class && x.Type != rr.TypeOPT && x.Type != rr.TypeTSIG
+		})
+		n += before - len(*section)
+	}
+	return n
 }
 
 // Dial connects to a server over TCP, from local if that is a valid address. A nil network
@@ -297,7 +318,7 @@ func (r *Request) exchange(ctx context.Context, conn net.Conn, server netip.Addr
 			}
 			return nil, err
 		}
-		return &Response{Message: m, Raw: raw, Server: server, Transport: "udp", Elapsed: clock.Now().Sub(start), Passed: passed}, nil
+		return &Response{Message: m, Raw: raw, Server: server, Transport: "udp", Elapsed: clock.Now().Sub(start), Passed: passed, OtherClass: r.leaveOut(m)}, nil
 	}
 }
 
@@ -328,7 +349,7 @@ func askTCP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 		if err != nil {
 			return nil, err
 		}
-		return &Response{Message: m, Raw: raw, Server: server, Transport: "tcp", Elapsed: clock.Now().Sub(start)}, nil
+		return &Response{Message: m, Raw: raw, Server: server, Transport: "tcp", Elapsed: clock.Now().Sub(start), OtherClass: r.leaveOut(m)}, nil
 	}
 }
 

@@ -11,6 +11,8 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+
+	"fencepost/wholefile"
 )
 
 // blobs keep large things under names, in pieces, outside of transactions: the bases of
@@ -31,7 +33,7 @@ type folder string
 func (d folder) path(name string) string { return filepath.Join(string(d), name) }
 
 func (d folder) write(name string, f func(func([]byte) error) error) (err error) {
-	if err := os.MkdirAll(string(d), 0o700); err != nil {
+	if err := wholefile.MkdirAll(string(d), 0o700); err != nil {
 		return err
 	}
 	out, err := os.OpenFile(d.path(name), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)

@@ -25,7 +25,7 @@ import (
 // Open opens the store at path, making it and its folder if needed. One that is
 // damaged is set aside, and what can still be read of it is taken over.
 func Open(path string) (*Store, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := wholefile.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
 	s, err := openOrLost(path)
@@ -38,6 +38,8 @@ func Open(path string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
+	s.requests.path = answeredPath(path)
+	wholefile.Sweep(filepath.Dir(path), time.Time{}) // nobody else writes beside the store
 	return s, nil
 }
 

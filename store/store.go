@@ -78,6 +78,7 @@ type Store struct {
 	limits atomic.Pointer[Limits]
 
 	watchers watchers
+	requests answered
 
 	root   *Store // of a scope; else nil
 	scope  string // what its keys begin with
@@ -114,7 +115,18 @@ func newStore(e engine, large blobs) *Store {
 }
 
 // Close closes the store.
-func (s *Store) Close() error { return s.e.close() }
+func (s *Store) Close() error {
+	s.requests.closeAll()
+	return s.e.close()
+}
+
+// top is the store that a scope is of, or the store itself.
+func (s *Store) top() *Store {
+	if s.root != nil {
+		return s.root
+	}
+	return s
+}
 
 // chunkSize is about how many octets are stored in one piece; one name more may be in it.
 const (

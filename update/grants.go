@@ -40,11 +40,29 @@ func (p Place) holds(n dnsname.Name) bool {
 type Grants []Grant
 
 // For are those that speak of a key and a zone. Where there are none the request is refused before its
-// prerequisites are looked at, for by their codes everything in the zone could be found out.
+// prerequisites are looked at, see MayAsk.
 func (gs Grants) For(key, zone dnsname.Name) Grants {
 	return slices.DeleteFunc(slices.Clone(gs), func(g Grant) bool {
 		return !g.Key.Equal(key) || len(g.Zones) > 0 && !slices.ContainsFunc(g.Zones, zone.Equal)
 	})
+}
+
+// MayAsk looks whether each prerequisite is about a name where something is granted; nil: it is. By
+// their codes everything in a zone could be found out, also in a version that whoever holds the key is
+// not answered from. Names outside the zone have their own answer, see Check.
+func (gs Grants) MayAsk(r *Request) *Refusal {
+	for i := range r.Prerequisites {
+		x := &r.Prerequisites[i]
+		if x.Name.AtOrBelow(r.Zone) && !slices.ContainsFunc(gs, func(g Grant) bool { return g.reaches(x.Name) }) {
+			return refuse(message.Refused, "the key may not ask about %s: it may change nothing there", x.Name)
+		}
+	}
+	return nil
+}
+
+// reaches reports whether a grant speaks of a name.
+func (g *Grant) reaches(n dnsname.Name) bool {
+	return len(g.Names) == 0 || slices.ContainsFunc(g.Names, func(p Place) bool { return p.holds(n) })
 }
 
 // Asker is where a request came from.
@@ -91,7 +109,7 @@ func (g *Grant) covers(x *rr.Record, from Asker) bool {
 	switch {
 	case adds && !g.Add, !adds && !g.Remove:
 		return false
-	case len(g.Names) > 0 && !slices.ContainsFunc(g.Names, func(p Place) bool { return p.holds(x.Name) }):
+	case !g.reaches(x.Name):
 		return false
 	case len(g.Types) > 0 && !slices.Contains(g.Types, x.Type):
 		return false

@@ -56,6 +56,33 @@ func TestI11_I23(t *testing.T) {
 	}
 }
 
+// Prerequisites tell what is in a zone: they are looked at where something is granted, and of names
+// outside the zone by what the standard says of them (RFC 2136 §3.2.1).
+func TestMayAsk(t *testing.T) {
+	key := dnsname.MustParse("buoy.")
+	name := Grant{Key: key, Types: []rr.Type{rr.TypeA}, Add: true, Names: []Place{{Name: dnsname.MustParse("a.tides.example.")}}}
+	below := Grant{Key: key, Remove: true, Names: []Place{{Name: dnsname.MustParse("y.tides.example."), Below: true}}}
+	all := Grant{Key: key, Add: true}
+	for _, c := range []struct {
+		asked  string
+		grants Grants
+		want   bool
+	}{
+		{"A.Tides.example.", Grants{name, below}, true}, {"x.y.tides.example.", Grants{name, below}, true},
+		{"y.tides.example.", Grants{name, below}, false}, {"b.tides.example.", Grants{name, below}, false},
+		{"tides.example.", Grants{name, below}, false}, {"x.a.tides.example.", Grants{name, below}, false},
+		{"b.tides.example.", Grants{name, all}, true}, {"b.tides.example.", nil, false},
+		{"reef.example.", Grants{name}, true}, {"example.", nil, true},
+	} {
+		for _, asked := range []rr.Record{rec(c.asked, rr.ClassAny, rr.TypeANY, 0, ""), rec(c.asked, none, rr.TypeMX, 0, ""), rec(c.asked, in, rr.TypeA, 0, addr)} {
+			no := c.grants.MayAsk(&Request{Zone: apex, Prerequisites: []rr.Record{asked}})
+			if (no == nil) != c.want || no != nil && no.Code != message.Refused {
+				t.Errorf("%s by %d grants: %v", c.asked, len(c.grants), no)
+			}
+		}
+	}
+}
+
 // More grants never allow less, and a request is allowed where each of its changes is.
 func TestGrantsAdd(t *testing.T) {
 	g := rand.New(rand.NewPCG(1, 2))

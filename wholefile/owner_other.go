@@ -8,3 +8,6 @@ import (
 )
 
 func keepOwner(*os.File, fs.FileInfo) {}
+
+// Trusted is nil: there is no root here whose rights could be lent.
+func Trusted(string) error { return nil }

@@ -6,6 +6,7 @@ package wholefile
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"io/fs"
 	"math"
@@ -29,6 +30,9 @@ type File struct {
 // Create begins to write the file at path. mode is that of a new file; one that
 // exists keeps its own. A symbolic link stays: what it points to is replaced.
 func Create(path string, mode fs.FileMode) (*File, error) {
+	if err := Trusted(path); err != nil {
+		return nil, err
+	}
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real
 	}
@@ -52,6 +56,30 @@ func Create(path string, mode fs.FileMode) (*File, error) {
 		keepOwner(t.File, old)
 	}
 	return &File{t, dir}, nil
+}
+
+// MkdirAll makes a folder and those above it, see Trusted.
+func MkdirAll(dir string, mode fs.FileMode) error {
+	if err := Trusted(dir); err != nil {
+		return err
+	}
+	return os.MkdirAll(dir, mode)
+}
+
+// WriteNew writes a file that must not be there yet. Where it cannot be written whole there is none.
+func WriteNew(path string, text []byte, mode fs.FileMode) (err error) {
+	if err := Trusted(filepath.Dir(path)); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err = cmp.Or(err, f.Sync(), f.Close()); err != nil {
+		_ = os.Remove(path)
+	}
+	return err
 }
 
 // Commit puts the file in its place and makes it last.
@@ -111,22 +139,24 @@ func Replace(path string, fresh bool, old, text []byte, mode fs.FileMode) error 
 	return f.Commit()
 }
 
-// stale is how old a file must be to have been left by a program that was killed.
-const stale = time.Hour
+// Stale is how old a file must be to have been left by a program that was killed, where others may be
+// writing.
+const Stale = time.Hour
 
 // ours are the names of files that are being written.
-var ours = regexp.MustCompile(`^\..+\.(zone|toml|pem|signed|intent)\d+$`)
+var ours = regexp.MustCompile(`^\..+\.(zone|toml|pem|signed|intent|second|answered)\d+$`)
 
-// Sweep removes what writers left in a folder when they were killed, so that
-// neither zones nor keys lie about.
-func Sweep(dir string, now time.Time) {
+// Sweep removes what writers left in a folder when they were killed, so that neither zones nor keys lie
+// about: what was begun before a time at which nobody who still writes had begun; zero: whenever, for
+// nobody writes.
+func Sweep(dir string, before time.Time) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
 		info, err := e.Info()
-		if err == nil && info.Mode().IsRegular() && ours.MatchString(e.Name()) && now.Sub(info.ModTime()) > stale {
+		if err == nil && info.Mode().IsRegular() && ours.MatchString(e.Name()) && (before.IsZero() || info.ModTime().Before(before)) {
 			_ = os.Remove(filepath.Join(dir, e.Name()))
 		}
 	}

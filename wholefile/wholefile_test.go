@@ -83,9 +83,13 @@ func TestSweep(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	wholefile.Sweep(dir, now)
+	wholefile.Sweep(dir, now.Add(-wholefile.Stale))
 	left, _ := os.ReadDir(dir)
 	if len(left) != 4 {
+		t.Errorf("left are %v", left)
+	}
+	wholefile.Sweep(dir, time.Time{})
+	if left, _ := os.ReadDir(dir); len(left) != 3 {
 		t.Errorf("left are %v", left)
 	}
 }

@@ -195,3 +195,35 @@ func TestParseAddress(t *testing.T) {
 		t.Error("a name is an address")
 	}
 }
+
+// Whatever is wrong with secrets.toml, and wherever a secret was put by a slip, nothing of it is shown:
+// findings are logged and copied into mails.
+func TestSecretsAreNotShown(t *testing.T) {
+	const slipped = "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+	for _, text := range []string{
+		"[tsig.k]\nalgorithm = \"hmac-sha256\"\nsecret = \"" + slipped[:12] + "\"\n",
+		"[tsig.k]\nalgorithm = \"" + slipped + "\"\nsecret = \"hmac-sha256\"\n",
+		"[tsig.k]\nalgorithm = \"hmac-sha256\"\nsecret = \"-" + slipped + "\"\n",
+		"[tsig.\"" + slipped + "\"]\nsecret = \"harbour-2026\"\n",
+		"[tsig.\"" + slipped + "\"]\nsecret = \"AAEC\"\n",
+		"[tsig.\"" + strings.Repeat(slipped, 3) + "\"]\nsecret = \"harbour-2026\"\n",
+		"[tsig.\"" + slipped + ".." + "\"]\nsecret = \"AAEC\"\n",
+		"[tsig.\"" + slipped + "\"]\nalgorithm = \"x\"\n",
+		"[tsig]\n\"" + slipped + "\" = \"k\"\n",
+		"[\"" + slipped + "\"]\nsecret = \"k\"\n",
+		"[tsig.k]\n\"" + slipped + "\" = \"secret\"\n",
+		"[tsig.k]\nsecret = \"" + slipped + "\n",
+		"[cookies]\nsecret = \"" + slipped + "\"\n",
+		"[cookies]\nformer = \"" + slipped + "\"\n",
+		slipped,
+	} {
+		_, found := load(t, good, text, 0o600)
+		said := strings.Join(found, "\n")
+		if !strings.Contains(said, "secrets.toml") {
+			t.Errorf("nothing is said of\n%s%s", text, said)
+		}
+		if strings.Contains(strings.ToLower(said), strings.ToLower(slipped[:8])) {
+			t.Errorf("a secret is shown:\n%s", said)
+		}
+	}
+}

@@ -100,6 +100,15 @@ func (w *places) value(p *unstable.Parser, path []string, at int, v *unstable.No
 	}
 }
 
+// line is the line, from 1, in which what has a path stands; 0: that is not known.
+func (w *places) line(path string) int {
+	at, ok := w.keys[path]
+	if !ok {
+		return 0
+	}
+	return 1 + bytes.Count(w.text[:at], []byte("\n"))
+}
+
 // named is the part of a header that is a name: of [peer.NAME] and its like, whatever is in that.
 var named = []string{"peer", "policy", "audience"}
 

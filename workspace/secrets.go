@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"strings"
@@ -81,7 +82,10 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, e
 		diags.Add(RuleBadValue.At(at, "[cookies] has a former secret and no present one"))
 	}
 	out.keys = map[string]*tsig.Key{}
+	where := placesOf(text)
 	for name, in := range r.TSIG {
+		// Said by the line alone: what stands there as a name or an algorithm may be a secret by a slip.
+		which := fmt.Sprintf("the secret of line %d", where.line(pathOf("tsig", name)))
 		key := &tsig.Key{Algorithm: in.Algorithm}
 		if key.Algorithm == "" {
 			key.Algorithm = tsig.DefaultAlgorithm
@@ -91,15 +95,15 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, e
 		key.Secret, secretErr = base64.StdEncoding.DecodeString(in.Secret)
 		switch {
 		case nameErr != nil:
-			diags.Add(RuleBadValue.At(at, "the secret's name %q is no domain name", name))
+			diags.Add(RuleBadValue.At(at, "%s: the name in its header is no domain name", which))
 		case !tsig.Supported(key.Algorithm):
-			diags.Add(RuleBadValue.At(at, "the secret %s has an unknown algorithm %q", name, key.Algorithm).
+			diags.Add(RuleBadValue.At(at, "%s has an unknown algorithm", which).
 				Suggest("write one of %s", strings.Join(tsig.Algorithms(), ", ")))
 		case secretErr != nil || len(key.Secret) == 0:
-			diags.Add(RuleBadValue.At(at, "the secret %s is not base64", name))
+			diags.Add(RuleBadValue.At(at, "%s is not base64", which))
 		default:
 			if n := tsig.Octets(key.Algorithm); len(key.Secret) < n {
-				diags.Add(RuleSecretShort.At(at, "the secret %s has %d octets, and %s asks for %d", name, len(key.Secret), key.Algorithm, n).
+				diags.Add(RuleSecretShort.At(at, "%s has %d octets, and %s asks for %d", which, len(key.Secret), key.Algorithm, n).
 					Suggest("make one: head -c %d /dev/urandom | base64", n))
 			}
 			out.keys[name] = key

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -77,7 +76,7 @@ func (e *env) record(cmd *cobra.Command, o ops.ExpectOptions, zone string) error
 		e.ui.Printf("%s", text)
 		return nil
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := wholefile.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
 	if err := wholefile.Write(path, []byte(text), 0o644); err != nil {

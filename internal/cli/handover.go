@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -96,7 +95,7 @@ func (e *env) epp(commands []ops.EPPCommand, folder string) error {
 	case folder == "":
 		return usageError("there are %d EPP commands, each a document of its own: name a folder for them, -o FOLDER", len(commands))
 	}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
+	if err := wholefile.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
 	for _, c := range commands {

@@ -18,6 +18,7 @@ import (
 	"fencepost/internal/ops"
 	"fencepost/internal/ui"
 	"fencepost/keyring"
+	"fencepost/wholefile"
 )
 
 func newKey(e *env) *cobra.Command {
@@ -426,7 +427,7 @@ key goes to a file that only its owner can read; -o - prints it.`,
 				_, err = e.out.Write(text)
 				return err
 			}
-			if err := writeSecret(out, text); err != nil {
+			if err := wholefile.WriteNew(out, text, 0o600); err != nil {
 				return err
 			}
 			e.ui.Sayf("wrote key %d as %s to %s\n", tag, form, out)
@@ -438,19 +439,6 @@ key goes to a file that only its owner can read; -o - prints it.`,
 	cmd.Flags().StringVar(&form, "as", "pem", "`FORM` to write: pem, der, jwk, text, dnskey or ds")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "`FILE` to write, - for standard output")
 	return cmd
-}
-
-// writeSecret writes a file that only its owner can read, and none over another.
-func writeSecret(path string, text []byte) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return err
-	}
-	if _, err := f.Write(text); err != nil {
-		f.Close()
-		return err
-	}
-	return f.Close()
 }
 
 // newKeyStage is a command that moves a key on in its life.

@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"syscall"
 	"time"
+
+	"fencepost/wholefile"
 )
 
 // ErrForeign means that something else than our socket stands in its place.
@@ -54,7 +56,7 @@ func trusted(me, owner, folder int) bool {
 // killed is replaced; one that is answered is an error, and so is anything else that
 // stands there: it is never removed.
 func Listen(path string) (net.Listener, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := wholefile.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
 	}
 	switch err := ours(path, nobody); {

@@ -123,7 +123,7 @@ func (b *Transaction) create(path string, zone dnsname.Name, text string) error 
 	if _, err := os.Stat(path); err == nil {
 		return fmt.Errorf("%s exists already; nothing was written over it", Shown(path))
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := wholefile.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
 	b.fresh = append(b.fresh, &EditedFile{Path: Shown(path), Zone: zone, Diags: &diag.List{}, New: true, path: path, text: []byte(text),
@@ -171,7 +171,7 @@ func (a *Files) BeginAt(operand string) (*Transaction, error) {
 // BeginIn begins a change of zones of the workspace dir.
 func (a *Files) BeginIn(dir string) (*Transaction, error) {
 	zones := filepath.Join(dir, workspace.ZonesDir)
-	if err := os.MkdirAll(zones, 0o755); err != nil {
+	if err := wholefile.MkdirAll(zones, 0o755); err != nil {
 		return nil, err
 	}
 	return a.lockedBatch(zones)

@@ -16,6 +16,7 @@ import (
 	"fencepost/lint/checks"
 	"fencepost/rr"
 	"fencepost/source"
+	"fencepost/wholefile"
 	"fencepost/workspace"
 	"fencepost/zonefile"
 	"fencepost/zoneload"
@@ -54,7 +55,7 @@ func (a *Files) Init(dir string, s Starter) (*Created, error) {
 		name string
 		mode fs.FileMode
 	}{{"", 0o755}, {workspace.ZonesDir, 0o755}, {workspace.ExpectDir, 0o755}, {workspace.KeysDir, 0o700}, {workspace.StateDir, 0o700}} {
-		if err := os.MkdirAll(filepath.Join(dir, d.name), d.mode); err != nil {
+		if err := wholefile.MkdirAll(filepath.Join(dir, d.name), d.mode); err != nil {
 			return nil, err
 		}
 	}
@@ -72,6 +73,9 @@ func (a *Files) Init(dir string, s Starter) (*Created, error) {
 	}
 	for _, f := range files { // the configuration last: with it the folder is a workspace
 		if err := WriteFile(f.path, []byte(f.text)); err != nil {
+			for _, begun := range files[:len(res.Files)] { // they would bar the next try
+				_ = os.Remove(begun.path)
+			}
 			return nil, err
 		}
 		res.Files = append(res.Files, Shown(f.path))

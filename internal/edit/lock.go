@@ -34,7 +34,7 @@ func lockFolder(dir string) (unlock func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	wholefile.Sweep(dir, time.Now())
+	wholefile.Sweep(dir, time.Now().Add(-wholefile.Stale))
 	if err := finishIntended(dir); err != nil {
 		unlock()
 		return nil, fmt.Errorf("what was left half done in %s cannot be finished: %w", Shown(dir), err)
@@ -53,7 +53,7 @@ func LockKeyFolder(dir string) (unlock func(), err error) {
 		err = fmt.Errorf("another fencepost looks after the keys in %s; use the workspace that its server runs in", Shown(dir))
 	}
 	if err == nil {
-		wholefile.Sweep(dir, time.Now())
+		wholefile.Sweep(dir, time.Time{}) // who writes here has the lock
 	}
 	return unlock, err
 }

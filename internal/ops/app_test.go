@@ -1,6 +1,8 @@
 package ops
 
 import (
+	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -56,5 +58,14 @@ func TestConcerns(t *testing.T) {
 		if got := concerns(looked, path); got != want {
 			t.Errorf("%s: %v, want %v", path, got, want)
 		}
+	}
+}
+
+// Over the control socket too, a message to change an audience's version is not taken for one to change
+// everyone's.
+func TestUpdateOfAudience(t *testing.T) {
+	ctx := WithAudience(t.Context(), "inside")
+	if _, err := (&Service{}).Update(ctx, dnsname.MustParse("saltmarsh.example."), json.RawMessage(`{"message":"AAAA"}`), ""); err == nil || !strings.Contains(err.Error(), "everyone sees") {
+		t.Errorf("%v", err)
 	}
 }

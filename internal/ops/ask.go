@@ -295,6 +295,9 @@ func (a *App) remarks(resp *resolve.Response, req resolve.Request) (out []string
 	if resp.Try > 1 {
 		out = append(out, fmt.Sprintf("it came at try %d; the ones before were not answered in time", resp.Try))
 	}
+	if resp.OtherClass > 0 {
+		out = append(out, fmt.Sprintf("%d records of another class than asked for were left out", resp.OtherClass))
+	}
 	recursive := resp.Flags&message.FlagRA != 0
 	if len(resp.Answer) > 0 && resp.Flags&message.FlagAA == 0 && !recursive {
 		out = append(out, "data without authority from a server that is no resolver: where does it have them from?")

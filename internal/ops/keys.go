@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -21,6 +20,7 @@ import (
 	"fencepost/roll"
 	"fencepost/rr"
 	"fencepost/signer"
+	"fencepost/wholefile"
 )
 
 // KeyChange is something done to the keys of a zone. It travels to a running
@@ -191,7 +191,7 @@ func checkKeyChange(k *KeyChange) error {
 
 // withRing changes the keys in a folder that no server looks after.
 func (a *App) withRing(dir string, zone dnsname.Name, change func(*keyring.Ring) error) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := wholefile.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
 	unlock, err := edit.LockKeyFolder(dir)

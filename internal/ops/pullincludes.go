@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -76,7 +75,7 @@ func (in pulledIncludes) write(p *Pulled, path string) error {
 			}
 			return fmt.Errorf("%s exists already and is another; nothing was written over it", edit.Shown(to))
 		}
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		if err := wholefile.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
 		}
 		if err := edit.WriteFile(to, in[rel]); err != nil {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"fencepost/cookie"
 	"fencepost/dnsname"
@@ -446,10 +447,13 @@ func (sv *Service) lockKeys(c *workspace.Config) error {
 		if z.Sign == nil || sv.locks[dir] != nil {
 			continue
 		}
-		if err := os.MkdirAll(dir, 0o700); err != nil && !wholefile.Unwritable(err) {
+		if err := wholefile.MkdirAll(dir, 0o700); err != nil && !wholefile.Unwritable(err) {
 			return err
 		}
 		unlock, err := edit.TryLockFolder(dir)
+		if err == nil {
+			wholefile.Sweep(dir, time.Time{}) // who writes here has the lock
+		}
 		if wholefile.Unwritable(err) { // nobody else can change them either
 			sv.log.Error("the keys can be read and not looked after: no rollover goes on, and nothing is signed anew", "folder", edit.Shown(dir), "error", err)
 			continue

@@ -72,6 +72,9 @@ func (a *App) writeSigned(ctx context.Context, path string, o SignOptions, z *zo
 		return commit()
 	}
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // a device or a pipe is written, not replaced
+		if err := wholefile.Trusted(path); err != nil {
+			return err
+		}
 		f, err := os.OpenFile(path, os.O_WRONLY, 0)
 		if err != nil {
 			return err

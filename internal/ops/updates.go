@@ -84,6 +84,9 @@ func (sv *Service) Update(ctx context.Context, name dnsname.Name, args json.RawM
 	if err := json.Unmarshal(args, &in); err != nil {
 		return nil, err
 	}
+	if audience := AudienceOf(ctx); audience != "" {
+		return nil, fmt.Errorf("this changes the version of %s that everyone sees, not that of %q: edit the file of the audience", name.Plain(), audience)
+	}
 	m, err := message.Decode(in.Message)
 	if err != nil {
 		return nil, err

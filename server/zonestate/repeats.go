@@ -2,8 +2,11 @@ package zonestate
 
 import (
 	"sync"
+	"time"
 
 	"fencepost/message"
+	"fencepost/server/request"
+	"fencepost/store"
 	"fencepost/update"
 )
 
@@ -27,6 +30,23 @@ type outcome struct {
 	ended   bool
 	no      *update.Refusal
 	waiting []func(*update.Refusal)
+}
+
+// knows adds a request that was answered before the server was started.
+func (r *repeats) knows(a store.Answered) {
+	o := &outcome{ended: true}
+	if code := message.Rcode(a.Code); code != message.NoError {
+		o.no = &update.Refusal{Code: code, Why: "it was refused before"}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.seen == nil {
+		r.seen = map[[16]byte]*outcome{}
+	}
+	if r.seen[a.Digest] == nil {
+		r.seen[a.Digest] = o
+		r.keep(a.Digest)
+	}
 }
 
 // begins is true for a request that did not come before. Others are told what came of it, or will
@@ -83,4 +103,36 @@ func (r *repeats) keep(d [16]byte) {
 	delete(r.seen, r.ring[r.at])
 	r.ring[r.at] = d
 	r.at = (r.at + 1) % len(r.ring)
+}
+
+// mayRepeat is how long a signed request can be sent again: by the largest difference of clocks that
+// one can name (RFC 8945 §4.2).
+const mayRepeat = (1<<16 - 1) * time.Second
+
+// noteAnswered keeps what came of a request over a restart, unless it is to be tried again.
+func (s *Zones) noteAnswered(u *request.Update, no *update.Refusal) {
+	if s.Store == nil || u.By != "" || no != nil && no.Code == message.ServFail {
+		return
+	}
+	a := store.Answered{Digest: u.Digest, At: s.Now()}
+	if no != nil {
+		a.Code = uint16(no.Code)
+	}
+	if err := s.Store.NoteAnswered(a); err != nil {
+		s.Log.Warn("a change was answered that will not be known again after a restart", "error", err)
+	}
+}
+
+// knowAnswered takes up what was answered before the server was started.
+func (s *Zones) knowAnswered() {
+	if s.Store == nil {
+		return
+	}
+	list, err := s.Store.AnsweredSince(s.Now().Add(-mayRepeat))
+	if err != nil {
+		s.Log.Warn("changes that were answered before the start are not known again", "error", err)
+	}
+	for _, a := range list {
+		s.repeats.knows(a)
+	}
 }

@@ -80,6 +80,7 @@ func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusa
 		if no != nil {
 			s.Log.Info("update refused", "zone", z.String(), "by", whose(&u), "from", u.From.String(), "code", no.Code.String(), "why", no.Why)
 		}
+		s.noteAnswered(&u, no)
 		s.repeats.ended(u.Digest, no)
 	}, also}
 	if no := z.mayAsk(&u); no != nil {
@@ -344,6 +345,11 @@ func (b *batchOf) change(q *queued, u *Updates, i int) *update.Refusal {
 	}
 	if q.By == "" && len(mine) == 0 { // the configuration has changed meanwhile
 		return denied("the key has no grant for this zone")
+	}
+	if q.By == "" {
+		if no := mine.MayAsk(q.Request); no != nil {
+			return no
+		}
 	}
 	if no := q.Check(b.now); no != nil {
 		return no

@@ -351,6 +351,17 @@ func TestUpdateNotStored(t *testing.T) {
 	}
 }
 
+// withNames bounds what is granted in the first zone to one name.
+func withNames(cfg *Config, name string) *Config {
+	u := *cfg.Zones[0].Updates
+	u.Grants = slices.Clone(u.Grants)
+	for i := range u.Grants {
+		u.Grants[i].Names = []update.Place{{Name: dnsname.MustParse(name)}}
+	}
+	cfg.Zones[0].Updates = &u
+	return cfg
+}
+
 // Who is turned away, and that nothing is told to whom.
 func TestUpdateRights(t *testing.T) {
 	stranger := &tsig.Key{Name: dnsname.MustParse("stranger."), Algorithm: "hmac-sha256", Secret: []byte("y")}
@@ -371,6 +382,7 @@ func TestUpdateRights(t *testing.T) {
 	}{
 		{"a key with a grant", changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, nil), holder, &update.Request{}, message.NoError},
 		{"and a prerequisite that is not met", changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, nil), holder, &update.Request{Prerequisites: exists}, message.NXDomain},
+		{"the same where the key is granted another name", withNames(changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, nil), "x.a."), holder, &update.Request{Prerequisites: exists}, message.Refused},
 		{"a key without", changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, nil), stranger, &update.Request{Prerequisites: exists}, message.Refused},
 		{"a zone without grants", &Config{Zones: []Zone{{Name: updated, Origin: &Files{Load: (&source{snap: zoneVersion("a.", 1, 1)}).load}}}}, holder, &update.Request{Prerequisites: exists}, message.Refused},
 		{"a secondary (I-02)", &Config{Zones: []Zone{{Name: updated, Origin: &Primaries{Servers: []Peer{{Name: "p"}}}, Updates: changeable(nil, nil).Zones[0].Updates}}}, holder, &update.Request{}, message.Refused},
@@ -445,6 +457,55 @@ func TestUpdateRepeated(t *testing.T) {
 	reps.ended(failing, failed("the disk is full"))
 	if !reps.begins(failing, func(*update.Refusal) {}) {
 		t.Error("a request that failed is not tried again")
+	}
+}
+
+// A request that was answered is known again after a restart too, whatever became of it: else somebody
+// who listened could undo what came after it (I-26).
+func TestUpdateRepeatedAfterRestart(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "store")
+	start := func() (*Zones, *store.Store) {
+		kept, err := store.Open(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := New(Options{Store: kept})
+		s.Apply(t.Context(), changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, nil), "")
+		return s, kept
+	}
+	ask := func(s *Zones, id byte, r *update.Request) *update.Refusal {
+		r.Zone = updated
+		done := make(chan *update.Refusal, 1)
+		s.takeUpdate(s.table.Load().zones[updated.Key()], request.Update{Request: r, Key: holder.Name, Digest: [16]byte{id}}, func(no *update.Refusal) { done <- no })
+		return <-done
+	}
+	add := &update.Request{Changes: []rr.Record{at("b.a.", rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")}}
+	remove := &update.Request{Changes: []rr.Record{at("b.a.", rr.ClassAny, rr.TypeANY, 0, "")}}
+	unmet := &update.Request{Prerequisites: []rr.Record{at("b.a.", rr.ClassAny, rr.TypeANY, 0, "")}, Changes: add.Changes}
+	s, kept := start()
+	for i, r := range []*update.Request{remove, add, unmet, remove, unmet} {
+		ask(s, byte(i), r) // the first does nothing, the last is refused
+	}
+	serial := s.Snapshot(updated).Serial()
+	kept.Close()
+	for range 2 {
+		if s, kept = start(); s.Snapshot(updated).Serial() != serial {
+			t.Fatalf("serial %d after the restart, it was %d", s.Snapshot(updated).Serial(), serial)
+		}
+		for i, r := range []*update.Request{remove, add, unmet, remove, unmet} {
+			if no := ask(s, byte(i), r); (no == nil) != (i != 4) {
+				t.Errorf("request %d once more: %v", i, no)
+			}
+		}
+		if got := s.Snapshot(updated).Serial(); got != serial {
+			t.Errorf("what was repeated made version %d after %d", got, serial)
+		}
+		kept.Close()
+	}
+	s, kept = start()
+	defer kept.Close()
+	if no := ask(s, 9, add); no != nil || s.Snapshot(updated).Serial() == serial {
+		t.Errorf("a new request is taken for one that came: %v", no)
 	}
 }
 

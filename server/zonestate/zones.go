@@ -195,6 +195,7 @@ func New(o Options) *Zones {
 	s := &Zones{Options: o, clock: clock, sched: newScheduler(o.Now, clock), cpu: make(cpuPlaces, runtime.GOMAXPROCS(0)), running: &sync.WaitGroup{}}
 	s.table.Store(&table{})
 	s.look = s.lookForVersion
+	s.knowAnswered()
 	return s
 }
 
