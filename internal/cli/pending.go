@@ -93,8 +93,11 @@ func newFold(e *env) *cobra.Command {
 not differ stay as they are, with their comments. The serial becomes the one that is
 served, so secondaries notice nothing. The running server takes it at once.
 
-Messages that come meanwhile are not lost: they stay pending. Where the file was
-changed too, nothing is written; --over writes what is served over it.`,
+Messages that come meanwhile are not lost: they stay pending. What would put an
+error into the file stays pending too, is told, and keeps nothing else back. Where
+the file was changed too, nothing is written; --over writes what is served over it.
+
+Exit status: 0, or 1 where something stays pending for an error.`,
 		Example: `  fencepost fold saltmarsh.example --dry-run
   fencepost fold saltmarsh.example`,
 		Args: exactly("ZONE"),
@@ -102,7 +105,13 @@ changed too, nothing is written; --over writes what is served over it.`,
 			o.Zone = args[0]
 			r, running, err := e.app.Fold(cmd.Context(), o)
 			e.reload = running
-			return e.edited(cmd.Context())(r, err)
+			if err := e.edited(cmd.Context())(r, err); err != nil {
+				return err
+			}
+			if len(r.Left) > 0 {
+				return shown(edit.ErrFindings)
+			}
+			return nil
 		}}
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
 	cmd.Flags().BoolVar(&o.Over, "over", false, "write over what was changed in the file too")

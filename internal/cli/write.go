@@ -422,6 +422,9 @@ func (e *env) showEdited(r *edit.Edited, reloaded []zoneResult) error {
 		if reloaded != nil {
 			out["zones"] = reloaded
 		}
+		if len(r.Left) > 0 {
+			out["left"] = leftSets(r.Left)
+		}
 		return e.ui.Object(out)
 	}
 	verb := "wrote"
@@ -456,5 +459,22 @@ func (e *env) showEdited(r *edit.Edited, reloaded []zoneResult) error {
 	if len(r.Files) == 0 {
 		e.ui.Sayf("nothing changes\n")
 	}
+	for _, l := range r.Left {
+		e.ui.Printf("%s\n", e.ui.Fit(e.ui.Paint(ui.Bad, "stays pending")+fmt.Sprintf(": %s %s: %s", l.Owner.Plain(), l.Type, l.Why), 2))
+	}
 	return nil
+}
+
+// leftSet is a set that a fold left pending, as documented output.
+type leftSet struct {
+	Name string `json:"name"`
+	Type string `json:"type"`
+	Why  string `json:"why"`
+}
+
+func leftSets(left []edit.Left) (out []leftSet) {
+	for _, l := range left {
+		out = append(out, leftSet{l.Owner.String(), l.Type.String(), l.Why})
+	}
+	return out
 }

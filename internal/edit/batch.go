@@ -26,6 +26,7 @@ import (
 type Edited struct {
 	Files   []*EditedFile
 	Notes   []string // what a person may want to know besides
+	Left    []Left   // of a fold
 	Written bool
 }
 
@@ -313,17 +314,18 @@ func (b *Transaction) finish(dry bool) (*Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer done() // also after a failure, when what was written has been put back
 	for i, f := range res.Files {
 		if err := f.write(); err != nil {
-			for _, done := range res.Files[:i] { // all or none
-				if back := done.undo(); back != nil {
-					return nil, fmt.Errorf("%w; and %s could not be put back: %w", err, done.Path, back)
+			for _, before := range res.Files[:i] { // all or none
+				if back := before.undo(); back != nil { // what was intended stays for the next edit
+					return nil, fmt.Errorf("%w; and %s could not be put back, so the next edit in its folder finishes what was begun: %w", err, before.Path, back)
 				}
 			}
+			done()
 			return nil, err
 		}
 	}
+	done()
 	res.Written = true
 	return res, nil
 }

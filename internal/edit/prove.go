@@ -166,7 +166,7 @@ func (e *ZoneEdit) proveText(after *zonefile.File) error {
 	}
 	if len(wrong) > 0 {
 		sort.Strings(wrong)
-		return fmt.Errorf("the layout of %s does not allow this edit: it would also change %s; edit it by hand", Shown(e.path), wrong[0])
+		return &LayoutError{what: fmt.Sprintf("the layout of %s does not allow this edit: it would also change %s; edit it by hand", Shown(e.path), wrong[0])}
 	}
 	if err := e.proveSOA(after); err != nil {
 		return err
@@ -206,7 +206,7 @@ func (e *ZoneEdit) proveSOA(after *zonefile.File) error {
 		want = e.soa
 	}
 	if soa == nil || !rr.SameData(rr.TypeSOA, rr.SetSerial(bytes.Clone(want), e.becomes), soa.Data) {
-		return fmt.Errorf("the layout of %s does not allow this edit: the SOA would differ from what was asked for; edit it by hand", Shown(e.path))
+		return &LayoutError{what: fmt.Sprintf("the layout of %s does not allow this edit: the SOA would differ from what was asked for; edit it by hand", Shown(e.path))}
 	}
 	return nil
 }

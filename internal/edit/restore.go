@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fencepost/dnsname"
 	"fencepost/rr"
 	"fencepost/source"
 	"fencepost/zone"
@@ -63,14 +64,32 @@ func (e *ZoneEdit) bringAllBack(want []zone.SetDelta) error {
 			have[k] = append(have[k], r)
 		}
 	}
+	var come []*RecordSpec
 	for i := range want {
 		c := &want[i]
-		if err := e.bringBack(c, have[entryKey([]byte(c.Owner.Wire()), c.Type())]); err != nil {
-			return err
+		more, err := e.bringBack(c, have[entryKey([]byte(c.Owner.Wire()), c.Type())])
+		if err != nil {
+			return &LayoutError{c.Owner, err.Error()}
 		}
+		come = append(come, more...)
+	}
+	// They come when all others have gone: one may take its owner from the line above.
+	for _, s := range come {
+		if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text, Data: s.wire}); err != nil {
+			return &LayoutError{s.owner, err.Error()}
+		}
+		e.expect(s.owner, s.t, s.wire, +1)
 	}
 	return nil
 }
+
+// LayoutError says that an edit cannot be made in the file as it is written.
+type LayoutError struct {
+	Owner dnsname.Name // of what cannot be changed; zero: that is not known
+	what  string
+}
+
+func (e *LayoutError) Error() string { return e.what }
 
 func entryKey(owner []byte, t rr.Type) string { return key(owner, t, 0, nil) }
 
@@ -103,23 +122,23 @@ func (e *ZoneEdit) proveRestored(old *zone.Snapshot, signed bool) error {
 		return err
 	}
 	if left := restorable(now, old, signed); len(left) > 0 {
-		return fmt.Errorf("the layout of %s does not allow this edit: %s %s would differ; edit it by hand", Shown(e.path), left[0].Owner, left[0].Type())
+		return &LayoutError{left[0].Owner, fmt.Sprintf("the layout of %s does not allow this edit: %s %s would differ; edit it by hand", Shown(e.path), left[0].Owner, left[0].Type())}
 	}
 	return nil
 }
 
 // bringBack makes one set of the file what it was: records are changed where they stand,
-// as far as there are both old and new ones.
-func (e *ZoneEdit) bringBack(c *zone.SetDelta, have []*zonefile.Entry) error {
+// as far as there are both old and new ones. What is left of the new ones has to be put in.
+func (e *ZoneEdit) bringBack(c *zone.SetDelta, have []*zonefile.Entry) (more []*RecordSpec, err error) {
 	if c.Type() == rr.TypeSOA {
 		soa, err := rr.ParseSOA(e.file.SOA().Data)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		wire := rr.SetSerial(slices.Clone(c.Added.First()), soa.Serial)
 		s := &RecordSpec{owner: c.Owner, t: rr.TypeSOA, wire: wire}
 		s.ttl, s.hasTTL = c.Added.TTL, c.Added.TTL != c.Removed.TTL
-		return e.changeSOA(s, Timers{})
+		return nil, e.changeSOA(s, Timers{})
 	}
 	var gone []*zonefile.Entry
 	come := slices.Collect(c.Added.Data)
@@ -130,7 +149,7 @@ func (e *ZoneEdit) bringBack(c *zone.SetDelta, have []*zonefile.Entry) error {
 			case !rr.SameData(r.Type, r.Data, data):
 			case i >= 0: // it stays, with another TTL
 				if err := e.retime(r, e.back(c, data, r)); err != nil {
-					return err
+					return nil, err
 				}
 			default:
 				gone = append(gone, r)
@@ -143,7 +162,7 @@ func (e *ZoneEdit) bringBack(c *zone.SetDelta, have []*zonefile.Entry) error {
 	for i, r := range gone {
 		if i < len(come) {
 			if err := e.change(r, e.back(c, come[i], r)); err != nil {
-				return err
+				return nil, err
 			}
 			continue
 		}
@@ -151,13 +170,9 @@ func (e *ZoneEdit) bringBack(c *zone.SetDelta, have []*zonefile.Entry) error {
 		e.expect(c.Owner, r.Type, r.Data, -1)
 	}
 	for _, data := range come[min(len(gone), len(come)):] {
-		s := e.back(c, data, nil)
-		if err := e.ed.Insert(zonefile.NewRecord{Owner: s.owner, TTL: s.ttl, HasTTL: s.hasTTL, Type: s.t, Text: s.text, Data: s.wire}); err != nil {
-			return err
-		}
-		e.expect(s.owner, s.t, s.wire, +1)
+		more = append(more, e.back(c, data, nil))
 	}
-	return nil
+	return more, nil
 }
 
 // back is a record that comes back, in the place of r if that is not nil. Its TTL is
