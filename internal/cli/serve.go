@@ -207,7 +207,7 @@ func commands(sv *ops.Service) control.Handler {
 				return nil, err
 			}
 			if !z.IsZero() {
-				results, err := sv.ReloadZone(ctx, z, how.Step, control.Caller(ctx))
+				results, err := sv.ReloadZone(ops.WithJudged(ctx, how.Judged), z, how.Step, control.Caller(ctx))
 				return zoneResults(results), err
 			}
 			reload := sv.Reload
@@ -300,6 +300,8 @@ type reloadArgs struct {
 	ClockIsRight bool `json:"clock_is_right,omitempty"`
 	// Step is what a command did to the zone, which then need not be read.
 	Step *ops.Step `json:"step,omitempty"`
+	// Judged is what is to be loaded of the zone, and nothing else; nil: what its files hold.
+	Judged ops.Judged `json:"judged,omitempty"`
 }
 
 func newReload(e *env) *cobra.Command {

@@ -55,6 +55,9 @@ func (f *EditedFile) Where() string { return f.path }
 // Text is what the file holds after the edit.
 func (f *EditedFile) Text() []byte { return f.text }
 
+// OldDigest is the digest of what the file held before; that of nothing where it was made.
+func (f *EditedFile) OldDigest() string { return DigestOf(f.old) }
+
 // Versions are the zone before and after the edit; nil where the edit is not one of a zone.
 func (f *EditedFile) Versions() (before, after *zone.Snapshot) { return f.before, f.after }
 

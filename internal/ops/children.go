@@ -28,7 +28,7 @@ const (
 // anything was written.
 func (sv *Service) syncChildren(ctx context.Context, z *workspace.Zone) (wrote bool) {
 	app, file := sv.running.Load(), sv.Config().File(z.Name)
-	in, err := app.loadClean(file, z.Name, "", zonestate.Input{})
+	in, err := app.loadClean(ctx, file, z.Name, "", zonestate.Input{})
 	if err != nil {
 		sv.log.Warn("the children could not be asked", "zone", z.Name.String(), "error", err)
 		return false

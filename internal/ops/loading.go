@@ -1,6 +1,7 @@
 package ops
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -35,7 +36,7 @@ func workOf(path string, z *workspace.Zone) int64 {
 
 // loadClean reads a zone file that must have no errors. read is what decides besides on
 // what becomes of it, see howRead; last is what was loaded before.
-func (a *App) loadClean(path string, name dnsname.Name, read string, last zonestate.Input) (out zonestate.Input, err error) {
+func (a *App) loadClean(ctx context.Context, path string, name dnsname.Name, read string, last zonestate.Input) (out zonestate.Input, err error) {
 	begin := time.Now()
 	src, diags := &source.Set{}, &diag.List{}
 	r := a.Reader()
@@ -45,6 +46,11 @@ func (a *App) loadClean(path string, name dnsname.Name, read string, last zonest
 	}
 	if err != nil {
 		return out, err
+	}
+	if j := judgedOf(ctx); j != nil {
+		if err := j.hold(src.Files()); err != nil {
+			return out, err
+		}
 	}
 	diags = r.Settings.Settle(diags, src.Files(), false)
 	if n := diags.Count(diag.Error); n > 0 {

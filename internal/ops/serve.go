@@ -323,11 +323,11 @@ func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, 
 // filesOf reads a zone from a file.
 func (sv *Service) filesOf(app *App, c *workspace.Config, z *workspace.Zone, path, read string) *zonestate.Files {
 	files := &zonestate.Files{Once: z.Kept, Work: func() int64 { return workOf(path, z) }, Where: app.whereIn(path, z.Name)}
-	files.Load = func(_ context.Context, last zonestate.Input) (zonestate.Input, error) {
+	files.Load = func(ctx context.Context, last zonestate.Input) (zonestate.Input, error) {
 		if err := sv.mayServe(c, z); err != nil {
 			return zonestate.Input{}, err
 		}
-		return app.loadClean(path, z.Name, read, last)
+		return app.loadClean(ctx, path, z.Name, read, last)
 	}
 	files.Unchanged = func(stamp string) (string, bool) {
 		again, same := stillStamped(stamp, read)

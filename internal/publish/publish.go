@@ -71,8 +71,18 @@ type run struct {
 	o    *Options
 	tell func(Event) error
 
-	before, serial uint32 // in service before and after loading
+	judged         ops.Judged
+	before, serial uint32 // of everyone's version, in service before and after loading
 	until          time.Time
+}
+
+// versions are the zone as everyone sees it, and as audiences do that have files of their own.
+func (r *run) versions() []string {
+	out := []string{r.name()}
+	for _, a := range r.z.Audiences {
+		out = append(out, r.name()+workspace.AudienceMark+a.Name)
+	}
+	return out
 }
 
 // Run publishes zones, each after those that it leans on (see inOrder). It ends at the first
@@ -189,10 +199,15 @@ func (r *run) publish(ctx context.Context) error {
 
 // check is the first gate: nothing may keep the zone out of service.
 func (r *run) check(ctx context.Context) error {
-	res, err := r.app.Check(ctx, ops.CheckOptions{Operands: []string{r.name()}})
+	res, err := r.app.Check(ctx, ops.CheckOptions{Operands: r.versions()})
 	if res == nil {
 		return err
 	}
+	judged, jerr := res.Judged()
+	if jerr != nil {
+		return jerr
+	}
+	r.judged = judged
 	if n := res.Diags.Count(diag.Error); n > 0 {
 		return r.stop(Checked, "see: fencepost check "+r.name(), "%s; nothing was changed", count(n, "error"))
 	}
@@ -272,34 +287,51 @@ func (r *run) onFile(ctx context.Context) error {
 	return r.expect(ctx, OnFile, nil, "; nothing was changed")
 }
 
-// changes tells what the world will see, and moves the serial where it has to be moved.
+// changes tells what the world will see, and moves serials where they have to be moved.
 func (r *run) changes(ctx context.Context) (changed bool, err error) {
-	diff := func() (*ops.Compared, error) {
-		d, err := r.app.Diff(ctx, ops.DiffOptions{From: "served:" + r.name(), To: r.name()})
-		if errors.Is(err, edit.ErrFindings) { // they differ
-			err = nil
+	for _, version := range r.versions() {
+		differs, err := r.changesOf(ctx, version)
+		if err != nil {
+			return false, err
 		}
-		return d, err
+		changed = changed || differs
 	}
-	d, err := diff()
-	if err != nil {
+	if !changed {
+		err = r.say(Changes, "the file is what is in service, serial %d", r.before)
+	}
+	return changed, err
+}
+
+func (r *run) changesOf(ctx context.Context, version string) (changed bool, err error) {
+	d, err := r.app.Diff(ctx, ops.DiffOptions{From: "served:" + version, To: version})
+	if err != nil && !errors.Is(err, edit.ErrFindings) { // they differ
 		return false, err
 	}
-	if r.before = d.OldSerial; len(d.Changes) == 0 {
-		r.serial = d.OldSerial
-		return false, r.say(Changes, "the file is what is in service, serial %d", d.OldSerial)
+	if version == r.name() {
+		r.before, r.serial = d.OldSerial, d.OldSerial
 	}
-	r.until = d.Until
+	if len(d.Changes) == 0 {
+		return false, nil
+	}
+	if d.Until.After(r.until) {
+		r.until = d.Until
+	}
 	text := fmt.Sprintf("sets of records: added %d, removed %d, changed %d", d.Added, d.Gone, d.Moved)
+	if version != r.name() {
+		text = version + ": " + text
+	}
 	if err := r.tell(Event{Zone: r.name(), Step: Changes, Text: text, Changed: d}); err != nil || r.o.Dry {
 		return true, err
 	}
 	if r.z.Sign != nil || d.Serials == "" {
 		return true, nil
 	}
-	s, err := r.app.Serial(ctx, edit.SerialOptions{Zone: r.name(), Next: true})
+	s, err := r.app.Serial(ctx, edit.SerialOptions{Zone: version, Next: true})
 	if err != nil {
 		return true, err
+	}
+	if err := r.judged.Edited(s.Edited); err != nil {
+		return true, r.stop(Serial, "run it again: fencepost publish "+r.name(), "%s was changed since it was judged; nothing was loaded", version)
 	}
 	return true, r.say(Serial, "raised to %d, for secondaries would not see the change", s.Serial)
 }
@@ -316,7 +348,7 @@ type took struct {
 // load has the running server take the zone.
 func (r *run) load(ctx context.Context) error {
 	var results []took
-	if err := ops.Client(r.c).Call(ctx, control.Request{Command: "reload", Zone: r.name()}, &results); err != nil {
+	if err := ops.Client(r.c).Call(ctx, control.Request{Command: "reload", Zone: r.name(), Args: control.Args(map[string]any{"judged": r.judged})}, &results); err != nil {
 		return err
 	}
 	for _, t := range results {
