@@ -422,6 +422,27 @@ func TestSignerInTheMiddle(t *testing.T) {
 	d.start()
 	eventually(t, "the same version after the power was cut", func() bool { return serial(t, d.addr, "saltmarsh.example") == 20 })
 	publish(21)
+	// While the hidden primary is away the zone stays signed, also after a restart and by another policy:
+	// what it is made of is known.
+	hidden.stop()
+	d.kill()
+	write(t, filepath.Join(d.dir, "fencepost.toml"), strings.Replace(read(t, filepath.Join(d.dir, "fencepost.toml")), "nsec3", "nsec", 1))
+	d.start()
+	eventually(t, "the zone is signed by the new policy", func() bool {
+		return strings.Contains(fp(t, d.dir, "ask", "nobody.saltmarsh.example", "--dnssec", "--at", d.addr).out, " NSEC ")
+	})
+	write(t, filepath.Join(d.dir, "served.zone"), ok(t, d.dir, "dump", "saltmarsh.example"))
+	want(t, fp(t, d.dir, "verify", "served.zone", "--origin", "saltmarsh.example"), 0, "proved")
+	hidden.start()
+	publish2 := strings.Replace(read(t, filepath.Join(hidden.dir, "zones", "saltmarsh.example.zone")), "hostmaster 21 ", "hostmaster 30 ", 1) + "h30 A 198.51.100.9\n"
+	write(t, filepath.Join(hidden.dir, "zones", "saltmarsh.example.zone"), publish2)
+	ok(t, hidden.dir, "reload")
+	eventually(t, "the change after it", func() bool {
+		return strings.Contains(fp(t, d.dir, "ask", "h30.saltmarsh.example", "--at", d.addr).out, "198.51.100.9")
+	})
+	if log := read(t, hidden.log); !strings.Contains(log, "serial=30 to=signer form=changes") {
+		t.Errorf("it was fetched whole after the restart:\n%s", log)
+	}
 }
 
 // An emergency: the new key and its DS come at once and the old one goes as soon as

@@ -55,12 +55,17 @@ func (s *Zones) restore(ctx context.Context, z *served, snap *zone.Snapshot, met
 	if !ok {
 		return false
 	}
+	var source *zone.Snapshot
+	if z.role().Signs() {
+		s.cpu.do(ctx, func() { source = sourceOfSigned(snap, meta) })
+	}
 	z.mu.Lock()
 	z.clock.Timers(soa)
 	z.clock.Checked, z.clock.Until = meta.Checked, meta.Until
 	v := version{served: snap, source: snap, origin: origin{from: meta.From, checked: meta.Checked}, expires: meta.Expires, renew: meta.Renew, warning: oddity(snap)}
 	if z.role().Signs() {
-		v.source = nil // what is stored is signed: the unsigned version is fetched again
+		v.source = source
+		v.sourceSerial = serialOf(source)
 	}
 	if v.expires.IsZero() {
 		v.expires = signer.FirstExpiry(snap, s.Now())
@@ -79,6 +84,9 @@ func (s *Zones) restore(ctx context.Context, z *served, snap *zone.Snapshot, met
 	}
 	s.putInService(z, v)
 	s.planExpiry(z)
+	if source != nil { // signed as it is stored, or as the keys and the policy have it now; errors are told
+		_ = s.signAgain(ctx, z)
+	}
 	return true
 }
 
