@@ -35,8 +35,8 @@ var Sections = []Section{
 		{"version-server", `"Saltmarsh"`, true, "the answer to version.server TXT in class CH, likewise"},
 	}},
 	{"[limits]", "what a server takes in", []Setting{
-		{"fetched-zone", `"2GiB"`, false, "most octets of one zone that is fetched"},
-		{"fetched-together", `"4GiB"`, false, "most octets that all transfers take while they last"},
+		{"fetched-zone", `"1GiB"`, false, "most octets of one zone that is fetched; it takes a quarter more of memory"},
+		{"fetched-together", `"2GiB"`, false, "most octets that all transfers take while they last"},
 	}},
 	{"[updates]", "changes of zones that come as messages (RFC 2136), by the grants below", []Setting{
 		{"most-in-set", `500`, false, "most records of one type at a name, by the holders of keys"},
