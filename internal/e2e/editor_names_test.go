@@ -129,6 +129,33 @@ func TestEditorNames(t *testing.T) {
 	if code := c.failure("textDocument/rename", taken); code != -32803 {
 		t.Errorf("a renaming to a name that exists: %v", code)
 	}
+	// The rules are those of the command: not out of the zone, not where somebody is, not into another zone.
+	for _, to := range []string{"site.tide.example.", "site", "salt.example.", "ns1.salt.example.", "a.web.salt.example.", "web.salt.example.", "site.salt.example.salt.example", "büro..salt.example.", "site.salt.example"} {
+		wrong := at(tide, 5, 14)
+		wrong["newName"] = to
+		if code := c.failure("textDocument/rename", wrong); code != -32803 {
+			t.Errorf("renamed to %s: %v", to, code)
+		}
+	}
+	script := at(tide, 5, 14)
+	script["newName"] = "Büro.salt.example."
+	edits = c.request("textDocument/rename", script).(map[string]any)["changes"].(map[string]any)
+	if got := fmt.Sprint(edits[tide]); !strings.Contains(got, "xn--bro-hoa.salt.example.") {
+		t.Errorf("a name in another script: %s", got)
+	}
+	// Where a target belongs, the names of other zones are offered too, whole; where an owner does, not.
+	offered := func(line, char int) (out string) {
+		for _, i := range c.request("textDocument/completion", at(tide, line, char)).([]any) {
+			out += i.(map[string]any)["label"].(string) + " "
+		}
+		return out
+	}
+	if got := offered(5, 10); !strings.Contains(got, "cam.salt.example. ") || !strings.Contains(got, "www ") {
+		t.Errorf("offered as a target: %s", got)
+	}
+	if got := offered(5, 0); strings.Contains(got, "salt.example. ") {
+		t.Errorf("offered as an owner: %s", got)
+	}
 	// What is open counts, not what is saved.
 	saltText := read(t, filepath.Join(dir, "zones", "salt.example.zone"))
 	open(c, salt, strings.Replace(saltText, "ns1 A", "\n\nns1 A", 1))

@@ -213,8 +213,17 @@ func TestEditor(t *testing.T) {
 	if found := c.findings(uri); len(found) != 1 {
 		t.Errorf("after the change: %v", found)
 	}
+	// A file with mistakes is formatted as far as it can be read, and the mistakes stay as they are written.
+	c.notify("textDocument/didChange", map[string]any{"textDocument": map[string]any{"uri": uri, "version": 3}, "contentChanges": []any{map[string]any{"text": tides + "new   a   192.0.2.44\nbad  A   192.0.2.999\nlast AAAA    2001:db8::4\n"}}})
+	if found := c.findings(uri); len(found) == 0 {
+		t.Error("a wrong address is not told")
+	}
+	format = c.request("textDocument/formatting", map[string]any{"textDocument": map[string]any{"uri": uri}, "options": map[string]any{}}).([]any)
+	if got := fmt.Sprint(format); !strings.Contains(got, "new             A      192.0.2.44\n") || !strings.Contains(got, "192.0.2.999\n") || !strings.Contains(got, "last            AAAA   2001:db8::4\n") {
+		t.Errorf("formatting of a file with a mistake: %v", format)
+	}
 	// What is being typed does not stop the server.
-	c.notify("textDocument/didChange", map[string]any{"textDocument": map[string]any{"uri": uri, "version": 3}, "contentChanges": []any{map[string]any{"text": "( \" \\"}}})
+	c.notify("textDocument/didChange", map[string]any{"textDocument": map[string]any{"uri": uri, "version": 4}, "contentChanges": []any{map[string]any{"text": "( \" \\"}}})
 	if found := c.findings(uri); len(found) == 0 {
 		t.Error("nothing is wrong with half a record")
 	}

@@ -210,8 +210,16 @@ func (e *ZoneEdit) owner(text string) (dnsname.Name, error) {
 	return ownerIn(text, e.file.Apex)
 }
 
-func ownerIn(text string, apex dnsname.Name) (dnsname.Name, error) {
-	n, err := dnsname.Parse(text, apex)
+func ownerIn(text string, apex dnsname.Name) (dnsname.Name, error) { return OwnerIn(text, apex, apex) }
+
+// OwnerIn reads the name of an owner as people give it, in any script, relative to an origin; it must lie
+// in a zone.
+func OwnerIn(text string, origin, apex dnsname.Name) (dnsname.Name, error) {
+	text, err := ALabels(text)
+	if err != nil {
+		return dnsname.Name{}, err
+	}
+	n, err := dnsname.Parse(text, origin)
 	if err != nil {
 		return n, Usage("the owner %q: %v", text, err)
 	}

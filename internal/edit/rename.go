@@ -2,6 +2,7 @@ package edit
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -66,30 +67,43 @@ func (a *Files) Rename(o Rename) (*Edited, error) {
 
 // mayRename refuses what would not be a renaming.
 func (e *ZoneEdit) mayRename(from, to dnsname.Name) error {
+	err := MayRename(e.file, from, to, func(r *zonefile.Entry) string { return e.src.Position(r.Span.Start).String() })
+	if errors.Is(err, errNoRecords) {
+		return e.none(from, 0)
+	}
+	return err
+}
+
+// errNoRecords means that a name has no records, and none below it has.
+var errNoRecords = errors.New("there are no records of that name")
+
+// MayRename says why a name of a zone is not to be called another; nil: it may be. where tells people
+// where a record stands.
+func MayRename(f *zonefile.File, from, to dnsname.Name, where func(*zonefile.Entry) string) error {
 	switch {
-	case from.Equal(e.file.Apex) || to.Equal(e.file.Apex):
-		return Usage("the zone's own name is not renamed here; a zone with another name is made with: fencepost new NAME --like %s", e.file.Apex.Plain())
+	case from.Equal(f.Apex) || to.Equal(f.Apex):
+		return Usage("the zone's own name is not renamed here; a zone with another name is made with: fencepost new NAME --like %s", f.Apex.Plain())
 	case from.Equal(to):
 		return Usage("%s is called so already", from)
 	case to.Below(from) || from.Below(to):
 		return Usage("%s and %s lie one below the other", from, to)
 	}
 	found, taken := false, ""
-	for _, r := range e.file.All {
+	for _, r := range f.All {
 		owner, err := dnsname.FromWire(r.Owner)
 		if r.Kind != zonefile.Record || err != nil {
 			continue
 		}
 		found = found || owner.AtOrBelow(from)
 		if owner.AtOrBelow(to) && taken == "" {
-			taken = e.src.Position(r.Span.Start).String()
+			taken = where(r)
 		}
 		if owner.AtOrBelow(from) && r.Type == rr.TypeNS {
-			return fmt.Errorf("%s is delegated, at %s: its zone would not be renamed with it", owner, e.src.Position(r.Span.Start))
+			return fmt.Errorf("%s is delegated, at %s: its zone would not be renamed with it", owner, where(r))
 		}
 	}
 	if !found {
-		return e.none(from, 0)
+		return errNoRecords
 	}
 	if taken != "" {
 		return fmt.Errorf("there is a %s already, at %s", to, taken)

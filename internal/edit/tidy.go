@@ -87,8 +87,8 @@ func (a *Files) tidyFile(path string, o TidyOptions) (*Tidied, error) {
 	if err != nil {
 		return nil, err
 	}
-	before, good := ParseLone(&src, f, a.Reader().Includes(&src, path, nil))
-	if !good {
+	before, wrong := ParseLone(&src, f, a.Reader().Includes(&src, path, nil))
+	if wrong > 0 {
 		return nil, fmt.Errorf("%s has errors, so it was left as it is; see: fencepost check %s", Shown(path), Shown(path))
 	}
 	if _, cut := zonefile.CutOff(f.Content); cut {
@@ -104,7 +104,7 @@ func (a *Files) tidyFile(path string, o TidyOptions) (*Tidied, error) {
 	if !out.Changed {
 		return out, nil
 	}
-	if err := a.SameMeaning(path, before, text); err != nil {
+	if err := a.SameMeaning(path, before, 0, text); err != nil {
 		return nil, err
 	}
 	out.Removed, out.Added = lineChanges(f.Content, text)
@@ -124,8 +124,8 @@ func (a *Files) shortened(path string, before *zonefile.File) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		good := false
-		if short, good = ParseLone(&src, f, a.Reader().Includes(&src, path, nil)); !good {
+		wrong := 0
+		if short, wrong = ParseLone(&src, f, a.Reader().Includes(&src, path, nil)); wrong > 0 {
 			return nil, fmt.Errorf("%s is laid out in a way that its names cannot be shortened; it was left as it is", Shown(path))
 		}
 	}
@@ -138,8 +138,8 @@ type openFunc func(path string, from *source.File) (*source.File, error)
 // ParseLone reads a file to be tidied, one that others include too: without a name
 // of its own it is taken to be relative to the root. Files that it includes are
 // read for the owners that they leave behind; they may have errors or be missing.
-// good tells that the file itself has no error.
-func ParseLone(src *source.Set, f *source.File, open openFunc) (file *zonefile.File, good bool) {
+// wrong counts the errors of the file itself.
+func ParseLone(src *source.Set, f *source.File, open openFunc) (file *zonefile.File, wrong int) {
 	origin := OriginOf(f.Name)
 	if origin.IsZero() {
 		origin = dnsname.Root
@@ -153,22 +153,22 @@ func ParseLone(src *source.Set, f *source.File, open openFunc) (file *zonefile.F
 	}}, diags)
 	for _, d := range diags.All {
 		if d.Severity == diag.Error && src.File(d.Span.Start) == f {
-			return file, false
+			wrong++
 		}
 	}
-	return file, true
+	return file, wrong
 }
 
 // SameMeaning proves that a tidied text says what the file said: the same records
-// in the same order with the same TTLs, and is tidy itself.
-func (a *Files) SameMeaning(path string, before *zonefile.File, text []byte) error {
+// in the same order with the same TTLs, with as many errors as that, and is tidy itself.
+func (a *Files) SameMeaning(path string, before *zonefile.File, wrong int, text []byte) error {
 	var src source.Set
 	f, err := src.Add(before.Source.Name, text)
 	if err != nil {
 		return err
 	}
-	after, good := ParseLone(&src, f, a.Reader().Includes(&src, path, nil))
-	if !good || !slices.Equal(said(before), said(after)) || !bytes.Equal(zonefile.Tidy(after), text) {
+	after, stays := ParseLone(&src, f, a.Reader().Includes(&src, path, nil))
+	if stays != wrong || !slices.Equal(said(before), said(after)) || !bytes.Equal(zonefile.Tidy(after), text) {
 		return fmt.Errorf("%s is laid out in a way that cannot be tidied without changing it; it was left as it is", Shown(path))
 	}
 	return nil

@@ -225,7 +225,7 @@ func (s *server) completion(_ context.Context, params json.RawMessage) (any, err
 		}
 		for _, t := range info.Targets() {
 			if t.Word == kind.word {
-				items = sp.names()
+				items = s.withOthers(sp, sp.names())
 			}
 		}
 		if f := fieldAt(info, kind.word); f != nil && f.Kind == rr.Params {
@@ -293,13 +293,35 @@ func wanted(before []string, indented bool) want {
 	return wantType
 }
 
+// mostNames is how many names are offered: more are chosen from by typing on.
+const mostNames = 1000
+
+// withOthers adds the names of the other zones of the workspace, which are written whole.
+func (s *server) withOthers(sp *spot, items []completionItem) []completionItem {
+	typed := strings.ToLower(sp.typed())
+	for _, n := range s.names.Others(sp.b) {
+		if len(items) >= mostNames {
+			break
+		}
+		if whole := n.String(); strings.HasPrefix(strings.ToLower(whole), typed) {
+			items = append(items, completionItem{Label: whole, Kind: kindValue, Detail: "of another zone here"})
+		}
+	}
+	return items
+}
+
+// typed is the part of a word that stands before the spot.
+func (sp *spot) typed() string {
+	line := sp.b.Text[:min(sp.off, len(sp.b.Text))]
+	return line[strings.LastIndexAny(line, " \t\n()")+1:]
+}
+
 // names are the owners of the zone, as one would write them in it.
 func (sp *spot) names() []completionItem {
-	const most = 1000
 	items := []completionItem{}
 	seen := map[string]bool{}
 	for _, e := range sp.b.File.Entries {
-		if e.Kind != zonefile.Record || len(items) >= most {
+		if e.Kind != zonefile.Record || len(items) >= mostNames {
 			continue
 		}
 		n, err := dnsname.FromWire(e.Owner)

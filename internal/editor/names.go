@@ -3,7 +3,9 @@ package editor
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/netip"
+	"path/filepath"
 	"strings"
 
 	"github.com/sourcegraph/jsonrpc2"
@@ -153,15 +155,22 @@ func (s *server) rename(_ context.Context, params json.RawMessage) (any, error) 
 	if err != nil {
 		return nil, fail("the origin here is not known")
 	}
-	to, err := dnsname.Parse(p.NewName, origin)
+	f := sp.b.File
+	if _, _, held := sp.b.Holder(from); held != nil && (!from.AtOrBelow(f.Apex) || held.Apex.Below(f.Apex)) {
+		f = held
+	}
+	if f.Apex.IsZero() || !from.AtOrBelow(f.Apex) {
+		return nil, fail(from.String() + " lies in no zone of this workspace")
+	}
+	to, err := edit.OwnerIn(p.NewName, origin, f.Apex)
 	if err != nil {
 		return nil, fail(err.Error())
 	}
-	if to.Below(from) || from.Below(to) {
-		return nil, fail(to.String() + " and " + from.String() + " lie one below the other")
+	where := func(e *zonefile.Entry) string {
+		return fmt.Sprintf("%s:%d", filepath.Base(e.File.Name), 1+rangeIn(e.File, e.Span).Start.Line)
 	}
-	if len(sp.b.File.Records(to, 0)) > 0 {
-		return nil, fail("there is a " + to.String() + " already")
+	if err := edit.MayRename(f, from, to, where); err != nil {
+		return nil, fail(err.Error())
 	}
 	changes := map[string][]textEdit{}
 	for _, m := range sp.b.Mentions(from, true) {

@@ -38,6 +38,7 @@ func Serve(ctx context.Context, a *ops.App, version string, stream io.ReadWriteC
 
 type server struct {
 	app     *ops.App
+	names   ops.NameIndex
 	version string
 	connect sync.Once
 	conn    *jsonrpc2.Conn

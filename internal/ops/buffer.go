@@ -286,8 +286,8 @@ func (b *Buffer) Holder(name dnsname.Name) (path string, src *source.Set, f *zon
 	return "", nil, nil
 }
 
-// Tidy is the text in the house style; an error if it has mistakes of the
-// language.
+// Tidy is the text in the house style; what cannot be read of it stays as it is written. An error where
+// that would change what it says.
 func (b *Buffer) Tidy() (string, error) {
 	if b.File == nil {
 		return "", errors.New("only zone files have a house style")
@@ -297,10 +297,7 @@ func (b *Buffer) Tidy() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	before, good := edit.ParseLone(&src, f, b.app.Reader().Includes(&src, f.Name, nil))
-	if !good {
-		return "", errors.New("the file has errors")
-	}
+	before, wrong := edit.ParseLone(&src, f, b.app.Reader().Includes(&src, f.Name, nil))
 	text := zonefile.Tidy(before)
-	return string(text), b.app.SameMeaning(f.Name, before, text)
+	return string(text), b.app.SameMeaning(f.Name, before, wrong, text)
 }
