@@ -138,6 +138,9 @@ func (l *loader) finish(file *source.File) *Loaded {
 		l.start(l.origin)
 	}
 	l.builder.drain()
+	if l.twice.owner != nil {
+		l.diags.Add(l.twice.found)
+	}
 	return &Loaded{Built: l.builder.b.Build(), File: file, SOASpan: l.soa, ExtraSOA: l.extra, Outside: l.outside, Asides: l.asides, UnreadSOA: l.badSOA, NotText: l.notText, unread: l.unread, cut: l.cut}
 }
 

@@ -34,6 +34,7 @@ func (l *loader) read(p *parser, limit int) {
 		}
 		switch {
 		case e.Kind == Record:
+			l.twice.mend(e, e.Type == rr.TypeSOA && l.soa.IsZero())
 			l.take(e)
 			if e.Cut {
 				remember(&l.cut, e.Owner)
@@ -81,6 +82,7 @@ type loader struct {
 	asides  []AsidePlace
 	badSOA  bool
 	notText bool
+	twice   twice
 }
 
 type earlyRecord struct {

@@ -107,6 +107,12 @@ var (
 			"Perhaps a $ORIGIN further up is still in force, or the zone's name is misspelt.",
 		Bad:  "www.example.org. A 192.0.2.1\n",
 		Good: "www.example.com. A 192.0.2.1\n"}
+	RuleZoneTwice = &diag.Rule{Code: "zone-name-twice", Severity: diag.Error,
+		Title: "the SOA's owner has lost its final dot", Ref: "RFC 1035 §5.1",
+		Doc: "A name without a final dot is taken to be below the origin, so that the zone would be called example.com.example.com. " +
+			"Write the final dot, or @ for the origin itself. Records that stand at the same name by the same slip are counted with it.",
+		Bad:  "-- bare --\n$ORIGIN example.com.\n$TTL 3600\nexample.com SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\nexample.com NS ns1.example.net.\nexample.com NS ns2.example.org.\n",
+		Good: "-- bare --\n$ORIGIN example.com.\n$TTL 3600\nexample.com. SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n"}
 	RuleInclude = &diag.Rule{Code: "bad-include", Severity: diag.Error,
 		Title: "an included file cannot be read", Ref: "RFC 1035 §5.1",
 		Doc:  "The path is relative to the file that includes it. Files that include themselves, more than 16 deep, or that lie outside the folder are refused.",
@@ -119,5 +125,5 @@ var Rules = []*diag.Rule{
 	RuleUnknownDirective, RuleBadDirective, RuleUnclosedParen, RuleUnopenedParen, RuleUnclosedQuote, RuleInnerQuote, RuleUnknownType,
 	RuleMissingType, RuleTypeNotData, RuleWrongClass, RuleNoOwner, RuleNoTTL, RuleSOATTL, RuleBadTTL, RuleTTLUnits,
 	RuleNotText, RuleOddBlank, RuleCommentSign, RuleFieldOrder, RuleCutText,
-	RuleCarriageReturn, RuleByteOrderMark, RuleLastLine, RuleNotASCII, RuleOutsideZone, RuleInclude,
+	RuleCarriageReturn, RuleByteOrderMark, RuleLastLine, RuleNotASCII, RuleOutsideZone, RuleZoneTwice, RuleInclude,
 }

@@ -32,7 +32,7 @@ var saidOnce = map[*diag.Rule]bool{RuleTTLUnits: true, RuleCarriageReturn: true,
 func (l *loader) readSplit(p *parser) bool {
 	l.read(p, splitHead)
 	cut := cutPoint(p.scan.src, (p.scan.pos+len(p.scan.src))/2)
-	if l.builder.b == nil || l.soa.IsZero() || len(p.outer) > 0 || cut <= p.scan.pos {
+	if l.builder.b == nil || l.soa.IsZero() || l.twice.owner != nil || len(p.outer) > 0 || cut <= p.scan.pos {
 		return false
 	}
 	guess := p.frame
