@@ -21,6 +21,11 @@ type Zone struct {
 	pass Pass
 }
 
+// NewZone is a zone to be looked at by itself as one of a workspace.
+func NewZone(z *zonefile.Loaded, src *source.Set) *Zone {
+	return &Zone{Loaded: z, pass: Pass{Zone: z, Source: src}}
+}
+
 // Workspace is the zones of a workspace together.
 type Workspace struct {
 	Members []*Zone // versions for everyone

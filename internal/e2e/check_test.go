@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -169,4 +170,68 @@ func TestReference(t *testing.T) {
 	want(t, fp(t, ".", "explain", "send-two"), 2, "did you mean send-to?")
 	want(t, fp(t, ".", "explain", "MX"), 0, "@ MX 10 mail")
 	want(t, fp(t, ".", "explain", "zone", "--format", "json"), 0, `"key":"parent-takes"`)
+}
+
+// What zones of a workspace say of each other is said for one of them as for all: by `check ZONE`, of the
+// whole folder of zones, and by the edit that brings it about.
+func TestCheckBetweenZones(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	head := "$TTL 3600\n@ SOA ns1.salt.example. h.salt.example. 1 7200 900 1209600 300\n@ NS ns1.salt.example.\n@ NS ns2.salt.example.\n"
+	zones := map[string]string{
+		"salt.example":         head + "ns1 A 192.0.2.53\nns2 A 203.0.113.53\nweb A 192.0.2.80\nsub NS ns1\nsub NS ns9.tide.example.\nsub DS 12345 13 2 " + strings.Repeat("ab", 32) + "\n",
+		"sub.salt.example":     head + "@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n",
+		"tide.example":         head + "www CNAME webb.salt.example.\n@ MX 10 alias.reef.example.\nok CNAME web.salt.example.\n_x._tcp SRV 0 0 1 text.reef.example.\n",
+		"reef.example":         head + "alias CNAME web.salt.example.\ntext TXT x\n",
+		"2.0.192.in-addr.arpa": head + "80 PTR web.salt.example.\n81 PTR web.salt.example.\n82 PTR webb.salt.example.\n",
+	}
+	config := ""
+	for name, text := range zones {
+		config += fmt.Sprintf("[[zone]]\nname = %q\n", name)
+		write(t, filepath.Join(dir, "zones", name+".zone"), text)
+	}
+	write(t, filepath.Join(dir, "fencepost.toml"), config)
+	found := func(args ...string) map[string]int {
+		out := map[string]int{}
+		for _, line := range strings.Split(strings.TrimSpace(fp(t, dir, append([]string{"check", "--format", "json"}, args...)...).out), "\n") {
+			if line == "" {
+				continue
+			}
+			if m := object(t, line); m["file"] != nil {
+				out[fmt.Sprintf("%s:%v %s", filepath.Base(m["file"].(string)), m["line"], m["code"])]++
+			}
+		}
+		return out
+	}
+	all := found()
+	for _, code := range []string{"target-missing-elsewhere", "target-alias-elsewhere", "target-without-address-elsewhere", "ds-matches-no-key", "ptr-mismatch"} {
+		if !strings.Contains(fmt.Sprint(all), code) {
+			t.Fatalf("the workspace shows no %s: %v", code, all)
+		}
+	}
+	ofZones := map[string]int{}
+	for name := range zones {
+		for f, n := range found(name) {
+			ofZones[f] += n
+		}
+	}
+	folder := found("zones")
+	for f, n := range all {
+		if strings.HasPrefix(f, "fencepost.toml") {
+			continue
+		}
+		if ofZones[f] != n || folder[f] != n {
+			t.Errorf("%s: %d times of all, %d zone by zone, %d of the folder", f, n, ofZones[f], folder[f])
+		}
+	}
+	if len(ofZones) > len(all) {
+		t.Errorf("zone by zone there is more: %v, of all %v", ofZones, all)
+	}
+	want(t, fp(t, dir, "add", "tide.example", "two", "CNAME", "wbe.salt.example."), 0, "target-missing-elsewhere", "wrote")
+	if r := fp(t, dir, "add", "tide.example", "three", "CNAME", "web.salt.example."); r.status != 0 || strings.Contains(r.out, "elsewhere") {
+		t.Errorf("an edit tells of what it did not bring about: %s", r.out)
+	}
+	if r := fp(t, dir, "add", "salt.example", "fresh", "A", "192.0.2.99", "--ptr"); r.status != 0 || strings.Contains(r.out, "ptr-mismatch") {
+		t.Errorf("a PTR is compared with what the zone was before: %s", r.out)
+	}
 }

@@ -469,6 +469,7 @@ func (e *ZoneEdit) settle() (*EditedFile, error) {
 	if !e.b.partial {
 		r.Check(text, after, diags)
 	}
+	e.between(src, after, e.b.newTexts(), diags)
 	diags = r.Settings.Settle(diags, src.Files(), false)
 	diags.Sort()
 	fresh := &diag.List{}
@@ -509,6 +510,7 @@ func (e *ZoneEdit) loadBefore(text []byte, origin dnsname.Name) error {
 func (e *ZoneEdit) findingsBefore() *diag.List {
 	r := e.b.r
 	r.Check(e.beforeText, e.before, e.beforeDiags)
+	e.between(e.beforeText.Source, e.before, nil, e.beforeDiags)
 	return r.Settings.Settle(e.beforeDiags, e.beforeText.Source.Files(), false)
 }
 

@@ -29,14 +29,23 @@ func key(owner []byte, t rr.Type, ttl uint32, data []byte) string {
 
 // keyText is a key for people.
 func keyText(key string) string {
+	r, ok := keyRecord(key)
+	if !ok {
+		return ""
+	}
+	return strings.ReplaceAll(r.String(), "\t", " ")
+}
+
+// keyRecord is the record of a key.
+func keyRecord(key string) (r rr.Record, ok bool) {
 	b := []byte(key)
 	n, err := dnsname.WireLen(b)
 	if err != nil || len(b) < n+6 {
-		return ""
+		return r, false
 	}
-	r := rr.Record{Type: rr.Type(binary.BigEndian.Uint16(b[n:])), TTL: binary.BigEndian.Uint32(b[n+2:]), Class: rr.ClassIN, Data: b[n+6:]}
-	r.Name, _ = dnsname.FromWire(b[:n])
-	return strings.ReplaceAll(r.String(), "\t", " ")
+	r = rr.Record{Type: rr.Type(binary.BigEndian.Uint16(b[n:])), TTL: binary.BigEndian.Uint32(b[n+2:]), Class: rr.ClassIN, Data: b[n+6:]}
+	r.Name, err = dnsname.FromWire(b[:n])
+	return r, err == nil
 }
 
 // RejectedError says that an edit would have put errors into the file. Nothing

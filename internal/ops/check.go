@@ -38,7 +38,8 @@ type Checked struct {
 
 	reader  *zoneload.Reader
 	members []*lint.Zone
-	unread  []error // operands that could not be read
+	parts   []edit.Part // zones that were given
+	unread  []error     // operands that could not be read
 }
 
 // CheckedFile is one file that was looked at.
@@ -95,6 +96,7 @@ func (a *App) checkFiles(ctx context.Context, res *Checked, o CheckOptions) erro
 		return errors.Join(res.unread...)
 	}
 	res.PassedOver = passedOver(res, o.Operands)
+	a.Between(res.Source, res.parts, nil, res.Diags)
 	return nil
 }
 
@@ -147,7 +149,11 @@ func (a *App) checkOperand(res *Checked, op string, given dnsname.Name) error {
 		res.Files = append(res.Files, CheckedFile{Path: edit.Shown(path)})
 		return nil
 	}
-	_, err = a.checkZone(res, path, name, dnsname.Name{})
+	have := len(res.Source.Files())
+	in, err := a.checkZone(res, path, name, dnsname.Name{})
+	if err == nil {
+		res.parts = append(res.parts, edit.Part{Zone: in.Zone, Path: path, Files: slices.Clone(res.Source.Files()[have:])})
+	}
 	return err
 }
 

@@ -43,6 +43,35 @@ func eachElsewhere(f *lint.Workspace, types []rr.Type, do func(r ref, holder *li
 	}
 }
 
+// Targets calls f for the names that a record points to.
+func Targets(t rr.Type, data []byte, f func(wire []byte)) {
+	if slices.Contains(targetTypes, t) {
+		eachName(t, data, func(_ rr.Target, wire []byte) { f(wire) })
+	}
+}
+
+// Elsewhere calls f for the names outside a zone that its records point to, and for those that it
+// delegates: what other zones would say of them matters for it. A name may come more than once.
+func Elsewhere(m *lint.Zone, f func(wire []byte)) {
+	for n := range m.Names {
+		if n.Occluded() {
+			continue
+		}
+		if n.IsCut() {
+			f([]byte(n.Owner().Wire()))
+		}
+		for set := range n.Sets {
+			if slices.Contains(targetTypes, set.Type) {
+				eachTarget(set, func(r ref) {
+					if t := m.Look(r.wire); !t.InZone || t.Delegated {
+						f(r.wire)
+					}
+				})
+			}
+		}
+	}
+}
+
 // elsewhereTypes are the types whose targets are looked for in other zones; PTR has a
 // check of its own.
 var elsewhereTypes = slices.DeleteFunc(slices.Clone(targetTypes), func(t rr.Type) bool { return t == rr.TypePTR })
