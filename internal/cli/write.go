@@ -434,7 +434,12 @@ func (e *env) showEdited(r *edit.Edited, reloaded []zoneResult) error {
 	for _, n := range r.Notes {
 		e.ui.Sayf("%s\n", n)
 	}
+	groups := summed(r.Files)
+	e.showSummed(groups, verb)
 	for _, f := range r.Files {
+		if len(groups) > 0 && f.Serial != 0 && !f.New {
+			continue
+		}
 		for _, l := range f.Removed {
 			e.ui.Printf("%s\n", e.ui.Paint(ui.Bad, "- %s", l))
 		}

@@ -191,4 +191,18 @@ func TestManyZones(t *testing.T) {
 	if n := strings.Count(texts(), "192.0.2.8"); n != 3 {
 		t.Errorf("from standard input: %d", n)
 	}
+	// In many zones the same is shown once, with what it brings about, and what differs by itself; programs
+	// are told all of it.
+	for i := range 9 {
+		ok(t, dir, append([]string{"new", fmt.Sprintf("z%d.example", i)}, servers...)...)
+	}
+	r := fp(t, dir, "add", "--zones", "*.example", "cam", "CNAME", "nobody.c.test.")
+	want(t, r, 0, "wrote 11 zones, with new serials", "and 5 more", "target-missing-elsewhere, 11 times")
+	if strings.Count(r.out, "+ cam") > 2 || strings.Count(r.out, "nobody.c.test. does not exist") > 2 {
+		t.Errorf("the same is shown more than once:\n%s", r.out)
+	}
+	r = fp(t, dir, "remove", "--zones", "*.example", "cam", "CNAME", "--format", "json")
+	if files := object(t, r.out)["files"].([]any); len(files) != 11 {
+		t.Errorf("programs are told of %d files", len(files))
+	}
 }
