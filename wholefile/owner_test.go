@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"syscall"
@@ -88,32 +89,70 @@ func TestOthersLinks(t *testing.T) {
 	}
 }
 
+// A new file has the mode that the umask leaves, and belongs to the user whose folder it is in; one that
+// is replaced keeps what it had.
+func TestModeAndOwner(t *testing.T) {
+	for umask, want := range map[int]fs.FileMode{0o022: 0o644, 0o002: 0o664, 0o077: 0o600, 0o027: 0o640} {
+		dir := t.TempDir()
+		if os.Getuid() == 0 {
+			if err := os.Chown(dir, 1234, 4321); err != nil {
+				t.Fatal(err)
+			}
+		}
+		was := syscall.Umask(umask)
+		err := errors.Join(wholefile.Write(filepath.Join(dir, "new"), nil, 0o666), wholefile.Write(filepath.Join(dir, "secret"), nil, 0o600),
+			wholefile.WriteOurs(filepath.Join(dir, "ours"), nil, 0o600), os.WriteFile(filepath.Join(dir, "old"), nil, 0o600), os.Chmod(filepath.Join(dir, "old"), 0o646),
+			wholefile.Write(filepath.Join(dir, "old"), []byte("x"), 0o600))
+		syscall.Umask(was)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for name, mode := range map[string]fs.FileMode{"new": want, "secret": 0o600, "ours": 0o600, "old": 0o646} {
+			info, err := os.Stat(filepath.Join(dir, name))
+			if err != nil || info.Mode().Perm() != mode {
+				t.Errorf("umask %04o: %s has mode %v (%v), want %v", umask, name, info.Mode(), err, mode)
+			}
+			owner := info.Sys().(*syscall.Stat_t).Uid
+			if folders := name == "new" || name == "secret"; os.Getuid() == 0 && (owner == 1234) != folders {
+				t.Errorf("%s belongs to the user %d", name, owner)
+			}
+		}
+	}
+}
+
+// shortFile, in the environment, names a file that this program is to write under a bound on the size of
+// files, instead of testing.
+const shortFile = "FENCEPOST_TEST_SHORT_FILE"
+
+func TestMain(m *testing.M) {
+	path := os.Getenv(shortFile)
+	if path == "" {
+		os.Exit(m.Run())
+	}
+	signal.Ignore(syscall.SIGXFSZ)
+	err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &syscall.Rlimit{Cur: 10, Max: 10})
+	if err == nil && errors.Is(wholefile.WriteNew(path, make([]byte, 100), 0o600), syscall.EFBIG) {
+		os.Exit(0)
+	}
+	os.Exit(1)
+}
+
 // A file that could not be written whole is not there, so that the next try is not told that it is; one
 // that is there stays.
 func TestWriteNew(t *testing.T) {
-	signal.Ignore(syscall.SIGXFSZ)
-	defer signal.Reset(syscall.SIGXFSZ)
 	path := filepath.Join(t.TempDir(), "key")
-	var was syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_FSIZE, &was); err != nil {
-		t.Fatal(err)
+	child := exec.Command(os.Args[0])
+	child.Env = append(os.Environ(), shortFile+"="+path)
+	if out, err := child.CombinedOutput(); err != nil {
+		t.Fatalf("what is too long was written, or something else failed: %v\n%s", err, out)
 	}
-	little := was
-	little.Cur = 10
-	if err := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &little); err != nil {
-		t.Fatal(err)
-	}
-	err := wholefile.WriteNew(path, make([]byte, 100), 0o600)
-	if back := syscall.Setrlimit(syscall.RLIMIT_FSIZE, &was); back != nil {
-		t.Fatal(back)
-	}
-	if _, left := os.Lstat(path); err == nil || !errors.Is(left, fs.ErrNotExist) {
-		t.Errorf("%v; the file: %v", err, left)
+	if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a part of the file is left: %v", err)
 	}
 	if err := wholefile.WriteNew(path, []byte("key"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	err = wholefile.WriteNew(path, []byte("other"), 0o600)
+	err := wholefile.WriteNew(path, []byte("other"), 0o600)
 	if text, _ := os.ReadFile(path); !errors.Is(err, fs.ErrExist) || string(text) != "key" {
 		t.Errorf("%v; the file holds %q", err, text)
 	}

@@ -27,9 +27,12 @@ type File struct {
 	dir string
 }
 
-// Create begins to write the file at path. mode is that of a new file; one that
-// exists keeps its own. A symbolic link stays: what it points to is replaced.
-func Create(path string, mode fs.FileMode) (*File, error) {
+// Create begins to write the file at path. mode is that of a new file, less what the umask takes away; one
+// that exists keeps its own. What root makes in a folder of another user belongs to that user. A symbolic
+// link stays: what it points to is replaced.
+func Create(path string, mode fs.FileMode) (*File, error) { return create(path, mode, true) }
+
+func create(path string, mode fs.FileMode, shared bool) (*File, error) {
 	if err := Trusted(path); err != nil {
 		return nil, err
 	}
@@ -44,7 +47,11 @@ func Create(path string, mode fs.FileMode) (*File, error) {
 		}
 		mode = old.Mode().Perm()
 	}
-	t, err := renameio.NewPendingFile(path, renameio.WithTempDir(dir), renameio.WithStaticPermissions(mode), renameio.IgnoreUmask())
+	how := renameio.WithStaticPermissions(mode)
+	if old == nil || err != nil {
+		how = renameio.WithPermissions(mode)
+	}
+	t, err := renameio.NewPendingFile(path, renameio.WithTempDir(dir), how)
 	var wrong *fs.PathError
 	if errors.As(err, &wrong) {
 		return nil, &fs.PathError{Op: "write", Path: path, Err: wrong.Err} // not the name it has on the way
@@ -54,6 +61,8 @@ func Create(path string, mode fs.FileMode) (*File, error) {
 	}
 	if old != nil {
 		keepOwner(t.File, old)
+	} else if folder, err := os.Stat(dir); err == nil && shared && os.Geteuid() == 0 {
+		keepOwner(t.File, folder)
 	}
 	return &File{t, dir}, nil
 }
@@ -100,7 +109,16 @@ func (f *File) Discard() { _ = f.Cleanup() }
 
 // Write replaces the file at path by a text; see Create.
 func Write(path string, text []byte, mode fs.FileMode) error {
-	f, err := Create(path, mode)
+	return write(path, text, mode, true)
+}
+
+// WriteOurs is Write for a file that belongs to whoever runs this, wherever it is.
+func WriteOurs(path string, text []byte, mode fs.FileMode) error {
+	return write(path, text, mode, false)
+}
+
+func write(path string, text []byte, mode fs.FileMode, shared bool) error {
+	f, err := create(path, mode, shared)
 	if err != nil {
 		return err
 	}

@@ -132,6 +132,9 @@ func (e *env) finish(err error) int {
 	if e.ui == nil {
 		e.ui, _ = ui.New(e.out, e.err, "never", e.format == "json", false)
 	}
+	if errors.Is(err, edit.ErrAlready) {
+		return e.nothingChanges(err)
+	}
 	status := exitFailed
 	switch {
 	case errors.Is(err, edit.ErrUsage) || !e.began:
@@ -148,6 +151,18 @@ func (e *env) finish(err error) int {
 		e.explain(err)
 	}
 	return status
+}
+
+// nothingChanges tells that all is as a command would make it, which is no failure: what runs by itself
+// may ask for the same again.
+func (e *env) nothingChanges(why error) int {
+	if !e.ui.JSON {
+		e.ui.Sayf("nothing changes: %s\n", why)
+	} else if err := e.ui.Object(map[string]any{"written": false, "files": []any{}, "notes": []string{why.Error()}}); err != nil {
+		e.ui.Error(err)
+		return exitFailed
+	}
+	return exitDone
 }
 
 // explainJSON writes an error as an object, with the findings that it is about.

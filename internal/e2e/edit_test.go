@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -71,15 +72,11 @@ func TestDailyEdits(t *testing.T) {
 func TestEditsRefused(t *testing.T) {
 	t.Parallel()
 	for command, says := range map[string]string{
-		"change Z www A --ttl 3600":                  "have TTL 3600 already",
-		"change Z www A --ttl default":               "no TTL of their own",
 		"change Z www A 192.0.2.80 --ttl 60":         "share one TTL (RFC 2181 §5.2)",
 		"change Z www A":                             "say what to change",
 		"change Z www A --expire 5d":                 "are times of the SOA",
 		"change Z @ SOA --expire 5x":                 "is no time",
-		"change Z @ SOA --expire 1209600":            "is like that already",
 		"change Z www SOA --expire 5d":               "no such SOA",
-		"add Z WWW a 192.0.2.80":                     "has this A record already",
 		"add Z a.sub.tides.example A 192.0.2.1":      "final dot",
 		"change Z a.sub.TIDES.example A 192.0.2.1":   "final dot",
 		"change Z @ SOA ns1 h 1 7200 900 1209600 oh": "is no time",
@@ -90,6 +87,41 @@ func TestEditsRefused(t *testing.T) {
 		if r.status == 0 || !strings.Contains(r.err, says) || read(t, path) != shouted {
 			t.Errorf("%s: status %d, %s", command, r.status, r.err)
 		}
+	}
+}
+
+// What is so already is no failure, in whatever form it is asked for: nothing is written, and the exit
+// status is 0. Of several records those that are missing are written.
+func TestAlreadySo(t *testing.T) {
+	t.Parallel()
+	for command, says := range map[string]string{
+		"change Z www A --ttl 3600":                             "have TTL 3600 already",
+		"change Z www A --ttl default":                          "no TTL of their own",
+		"change Z @ SOA --expire 1209600":                       "is like that already",
+		"add Z WWW a 192.0.2.80":                                "has this A record already",
+		"change Z www A 192.0.2.80 --from 192.0.2.80":           "is like that already",
+		"change Z www A 192.0.2.80 --from 192.0.2.80 --dry-run": "is like that already",
+		"rename Z www WWW":                                      "is called so already",
+		"serial Z --set 2026112301":                             "already",
+	} {
+		path := filepath.Join(t.TempDir(), "tides.example.zone")
+		write(t, path, shouted)
+		command = strings.Replace(command, "Z", path, 1)
+		r := fp(t, ".", append(strings.Fields(command), clock)...)
+		if r.status != 0 || !strings.Contains(r.err, "nothing changes: ") || !strings.Contains(r.err, says) || read(t, path) != shouted {
+			t.Errorf("%s: status %d, %s", command, r.status, r.err)
+		}
+		r = fp(t, ".", append(strings.Fields(command), clock, "--format", "json")...)
+		if o := object(t, r.out); r.status != 0 || o["written"] != false || !strings.Contains(fmt.Sprint(o["notes"]), says) {
+			t.Errorf("%s, for programs: status %d, %s", command, r.status, r.out)
+		}
+	}
+	path := filepath.Join(t.TempDir(), "tides.example.zone")
+	write(t, path, shouted)
+	r := fpIn(t, ".", "www A 192.0.2.80\nfresh A 192.0.2.100\n", "add", path, "-")
+	want(t, r, 0, "1 of 2 records are like that already", "192.0.2.100")
+	if text := read(t, path); strings.Count(text, "192.0.2.80") != 1 || strings.Count(text, "192.0.2.100") != 1 {
+		t.Errorf("of two records, one of them there:\n%s", text)
 	}
 }
 

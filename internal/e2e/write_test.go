@@ -125,7 +125,7 @@ func TestRefusedEdits(t *testing.T) {
 		{[]string{"add", path, "x", "AA", "198.51.100.1"}, 2, "did you mean A?"},
 		{[]string{"add", path, "x.saltmarsh.example", "A", "198.51.100.1"}, 2, "final dot"},
 		{[]string{"add", path, "x.other.", "A", "198.51.100.1"}, 2, "not in the zone"},
-		{[]string{"add", path, "cam-a", "A", "198.51.100.41"}, 3, "already, at"},
+		{[]string{"add", path, "cam-a", "A", "198.51.100.41"}, 0, "nothing changes: cam-a.saltmarsh.example. has this A record already, at"},
 		{[]string{"add", path, "cam-a", "A"}, 2, "no data: write cam-a A address"},
 		{[]string{"change", path, "@", "NS", "ns9"}, 2, "say which with --from"},
 		{[]string{"change", path, "cam-a", "MX", "10 mail"}, 3, "it has A, AAAA"},

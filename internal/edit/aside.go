@@ -27,7 +27,7 @@ func (a *Files) SetAside(o Edit, n zonefile.AsideNote) (*Edited, error) {
 		if len(found) == 0 {
 			for _, x := range e.file.Asides() {
 				if x.Owner.Equal(s.owner) && (s.t == 0 || x.Type == s.t) {
-					return &quiet{fmt.Sprintf("%s %s is set aside already, since %s by %s", s.owner, x.Type, x.Day.Format("2006-01-02"), x.Who), errAlready}
+					return &quiet{fmt.Sprintf("%s %s is set aside already, since %s by %s", s.owner, x.Type, x.Day.Format("2006-01-02"), x.Who), ErrAlready}
 				}
 			}
 			return e.none(s.owner, s.t)

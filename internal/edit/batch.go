@@ -64,7 +64,7 @@ func (f *EditedFile) Versions() (before, after *zone.Snapshot) { return f.before
 // write puts the new text in the place of the old, unless somebody saved another
 // meanwhile.
 func (f *EditedFile) write() error {
-	err := wholefile.Replace(f.path, f.New, f.old, f.text, 0o644)
+	err := wholefile.Replace(f.path, f.New, f.old, f.text, 0o666)
 	if errors.Is(err, wholefile.ErrChanged) {
 		return fmt.Errorf("%s was changed by somebody else meanwhile; nothing was written: try again", f.Path)
 	}

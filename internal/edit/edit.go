@@ -133,7 +133,7 @@ func (e *ZoneEdit) add(s *RecordSpec) error {
 		return Usage("a zone has one SOA record, and %s has it (RFC 1035 §5.2); its times and names are changed with: fencepost change %[1]s @ SOA", e.file.Apex.Plain())
 	}
 	if r := e.like(s); r != nil {
-		return &quiet{fmt.Sprintf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start)), errAlready}
+		return &quiet{fmt.Sprintf("%s has this %s record already, at %s", s.owner, s.t, e.src.Position(r.Span.Start)), ErrAlready}
 	}
 	if k := key([]byte(s.owner.Wire()), s.t, 0, s.wire); e.expected[k] > 0 {
 		return Usage("%s %s %s is to be added twice", s.owner, s.t, s.text)

@@ -196,4 +196,4 @@ func OriginOf(path string) dnsname.Name {
 
 // WriteFile replaces a file wholly or not at all, and makes it last. Owner and mode
 // of an existing file are kept.
-func WriteFile(path string, text []byte) error { return wholefile.Write(path, text, 0o644) }
+func WriteFile(path string, text []byte) error { return wholefile.Write(path, text, 0o666) }

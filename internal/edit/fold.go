@@ -162,7 +162,7 @@ func (f *folding) try(changes []*update.Change, dry bool) (*Edited, error) {
 	}
 	want := restorable(now, target, false)
 	if len(want) == 0 {
-		return nil, &quiet{fmt.Sprintf("%s has everything already", Shown(e.path)), errAlready}
+		return nil, &quiet{fmt.Sprintf("%s has everything already", Shown(e.path)), ErrAlready}
 	}
 	if rr.NewerSerial(f.serial, now.Serial()) {
 		e.serial = &f.serial

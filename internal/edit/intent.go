@@ -56,7 +56,7 @@ func intend(files []*EditedFile) (done func(), err error) {
 		return nil, err
 	}
 	at := filepath.Join(filepath.Dir(list[0].Path), intentFile)
-	if err := wholefile.Write(at, text, 0o600); err != nil {
+	if err := wholefile.WriteOurs(at, text, 0o600); err != nil {
 		return nil, err
 	}
 	return func() { _ = os.Remove(at) }, nil

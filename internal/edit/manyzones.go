@@ -13,11 +13,11 @@ import (
 // Edits of many zones at once: those whose name fits a pattern, all or none. A zone in
 // which there is nothing to be done is passed over.
 
-// Errors that mean that a zone has nothing to be done in it.
-var (
-	errNone    = errors.New("there is no such record")
-	errAlready = errors.New("the record is there already")
-)
+// errNone means that a zone has nothing to be done in it.
+var errNone = errors.New("there is no such record")
+
+// ErrAlready means that all is as an edit would make it: nothing was written, and nothing is wrong.
+var ErrAlready = errors.New("it is so already")
 
 // quiet is an error that one of those is behind, without its words.
 type quiet struct {
@@ -42,10 +42,21 @@ func (a *Files) apply(o Edit, do func(e *ZoneEdit, s *RecordSpec) error) (*Edite
 		return nil, err
 	}
 	defer b.close()
+	var already []error
 	for _, s := range list {
-		if err := e.applyOne(o, s, do); err != nil {
+		err := e.applyOne(o, s, do)
+		if err != nil && !errors.Is(err, ErrAlready) {
 			return nil, err
 		}
+		if err != nil {
+			already = append(already, err)
+		}
+	}
+	switch n := len(already); {
+	case n == len(list) && n > 0:
+		return nil, already[0]
+	case n > 0:
+		b.note("%d of %d records are like that already", n, len(list))
 	}
 	return b.finish(o.Dry)
 }
@@ -65,7 +76,8 @@ func (e *ZoneEdit) applyOne(o Edit, s *RecordSpec, do func(e *ZoneEdit, s *Recor
 			return err
 		}
 	}
-	found := false
+	found, did := false, false
+	var already error
 	for _, r := range e.file.All {
 		if r.Kind != zonefile.Record || r.Type != s.t || !meant(r.Data) || e.ed.Removed(r) {
 			continue
@@ -76,12 +88,20 @@ func (e *ZoneEdit) applyOne(o Edit, s *RecordSpec, do func(e *ZoneEdit, s *Recor
 		}
 		one := *s
 		one.owner, found = owner, true
-		if err := do(e, &one); err != nil {
+		switch err := do(e, &one); {
+		case errors.Is(err, ErrAlready):
+			already = err
+		case err != nil:
 			return err
+		default:
+			did = true
 		}
 	}
-	if !found {
+	switch {
+	case !found:
 		return errNone
+	case !did:
+		return already
 	}
 	return nil
 }
@@ -143,7 +163,7 @@ func (e *ZoneEdit) applyHere(o Edit, do func(e *ZoneEdit, s *RecordSpec) error) 
 		switch err := e.applyOne(o, s, do); {
 		case err == nil:
 			did = true
-		case !errors.Is(err, errNone) && !errors.Is(err, errAlready):
+		case !errors.Is(err, errNone) && !errors.Is(err, ErrAlready):
 			return false, err
 		}
 	}

@@ -84,7 +84,7 @@ func MayRename(f *zonefile.File, from, to dnsname.Name, where func(*zonefile.Ent
 	case from.Equal(f.Apex) || to.Equal(f.Apex):
 		return Usage("the zone's own name is not renamed here; a zone with another name is made with: fencepost new NAME --like %s", f.Apex.Plain())
 	case from.Equal(to):
-		return Usage("%s is called so already", from)
+		return &quiet{fmt.Sprintf("%s is called so already", from), ErrAlready}
 	case to.Below(from) || from.Below(to):
 		return Usage("%s and %s lie one below the other", from, to)
 	}

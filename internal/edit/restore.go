@@ -37,7 +37,7 @@ func (a *Files) Restore(o Restore) (*Edited, error) {
 	}
 	want := restorable(now, o.Version, o.Signed)
 	if len(want) == 0 {
-		return nil, &quiet{fmt.Sprintf("%s has the records of serial %d already", Shown(e.path), o.Serial), errAlready}
+		return nil, &quiet{fmt.Sprintf("%s has the records of serial %d already", Shown(e.path), o.Serial), ErrAlready}
 	}
 	if !o.Signed {
 		next := zonefile.NextSerial(e.rules.style, max(now.Serial(), o.Serial), a.Now())

@@ -75,7 +75,7 @@ func (a *Files) Serial(o SerialOptions) (*SerialResult, error) {
 	if o.Set != nil {
 		to = *o.Set
 		if to == base.Serial {
-			return nil, Usage("the serial of %s is %d already", e.file.Apex, to)
+			return nil, &quiet{fmt.Sprintf("the serial of %s is %d already", e.file.Apex, to), ErrAlready}
 		}
 		r.Plan = serialPlan(base, to, a.Now())
 		if o.Plan {
