@@ -89,10 +89,13 @@ that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
 
 func (e *env) created(c *edit.Created, next string) error {
 	if e.ui.JSON {
-		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "files": c.Files})
+		return e.ui.Object(map[string]any{"zone": c.Zone.String(), "files": c.Files, "notes": append([]string{}, c.Notes...)})
 	}
 	for _, f := range c.Files {
 		e.ui.Printf("wrote %s\n", f)
+	}
+	for _, n := range c.Notes {
+		e.ui.Sayf("%s\n", n)
 	}
 	e.ui.Sayf("Next: %s\n", next)
 	return nil

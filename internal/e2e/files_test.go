@@ -200,7 +200,8 @@ func TestNewLike(t *testing.T) {
 	dir := estate(t)
 	ok(t, dir, "add", "saltmarsh.example", "www", "CNAME", "web.saltmarsh.example.", "--dry-run", clock)
 	ok(t, dir, "add", "saltmarsh.example", "web", "A", "198.51.100.80", clock)
-	ok(t, dir, "new", "dunes.example", "--like", "saltmarsh.example", clock)
+	ok(t, dir, "add", "saltmarsh.example", "info", "TXT", "mail for Saltmarsh.Example", clock)
+	want(t, fp(t, dir, "new", "dunes.example", "--like", "saltmarsh.example", clock), 0, "the text at zones/dunes.example.zone:", "still holds saltmarsh.example")
 	s := zoneText(t, dir, "dunes.example")
 	if !strings.Contains(s, "$ORIGIN dunes.example.") || !strings.Contains(s, "web             A      198.51.100.80") || strings.Contains(s, "ORIGIN saltmarsh") || !strings.Contains(s, "2026112300") {
 		t.Error(s)

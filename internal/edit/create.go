@@ -36,6 +36,7 @@ type Created struct {
 	Dir   string
 	Zone  dnsname.Name
 	Files []string
+	Notes []string // what a person may want to know besides
 }
 
 // Init makes a workspace with a first zone that checks clean. The folder must
@@ -125,7 +126,30 @@ func (a *Files) New(s Starter) (*Created, error) {
 	for _, f := range done.Files {
 		res.Files = append(res.Files, f.Path)
 	}
-	return res, nil
+	if s.Like != "" {
+		res.Notes, err = a.namesPattern(s.Like, c.File(zone), zone)
+	}
+	return res, err
+}
+
+// namesPattern tells of texts in a zone made of a pattern that still name that: what they mean there only
+// people know.
+func (a *Files) namesPattern(like, path string, zone dnsname.Name) (notes []string, err error) {
+	var src source.Set
+	f, err := a.Reader().File(&src, path)
+	if err != nil {
+		return nil, err
+	}
+	_, old, err := a.ZoneFile(like)
+	if err != nil || old.IsZero() {
+		return nil, err
+	}
+	for _, r := range zonefile.Parse(f, zonefile.Options{Origin: zone, Open: a.Reader().Includes(&src, path, nil)}, &diag.List{}).All {
+		if textNames(r, old) {
+			notes = append(notes, fmt.Sprintf("the text at %s still holds %s: look whether it should", src.Position(r.Span.Start), old.Plain()))
+		}
+	}
+	return notes, nil
 }
 
 // starterServer is one name server of a new zone.

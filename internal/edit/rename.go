@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fencepost/dnsname"
@@ -167,16 +168,18 @@ func (e *ZoneEdit) rename(from, to dnsname.Name) error {
 // noteText tells of a text that holds the old name: what it means there only people
 // know.
 func (e *ZoneEdit) noteText(r *zonefile.Entry, old dnsname.Name) {
-	if !zonefile.HoldsText(r.Type) && r.Type != rr.TypeURI {
-		return
+	if textNames(r, old) {
+		e.b.note("the text at %s still holds %s: change it by hand if that is the host", e.src.Position(r.Span.Start), old.Plain())
 	}
-	plain := bytes.ToLower([]byte(old.Plain()))
-	for _, t := range r.Tokens[r.TypeTok+1:] {
-		if bytes.Contains(bytes.ToLower(t.Text), plain) {
-			e.b.note("the text at %s still holds %s: change it by hand if that is the host", e.src.Position(r.Span.Start), old.Plain())
-			return
-		}
+}
+
+// textNames reports whether a record has a text that holds a name.
+func textNames(r *zonefile.Entry, name dnsname.Name) bool {
+	if r.Kind != zonefile.Record || !zonefile.HoldsText(r.Type) && r.Type != rr.TypeURI {
+		return false
 	}
+	plain := bytes.ToLower([]byte(name.Plain()))
+	return slices.ContainsFunc(r.Tokens[r.TypeTok+1:], func(t rr.Token) bool { return bytes.Contains(bytes.ToLower(t.Text), plain) })
 }
 
 // Mentioning are the zone files of the workspace in which a name's first label stands.
