@@ -15,7 +15,7 @@ func TestI11_I23(t *testing.T) {
 	key := dnsname.MustParse("buoy.")
 	own := []Place{{Name: dnsname.MustParse("a.tides.example.")}}
 	below := []Place{{Name: dnsname.MustParse("y.tides.example."), Below: true}}
-	from := netip.MustParseAddr("::ffff:1.1.1.1")
+	from := netip.MustParseAddr("::ffff:192.0.2.1")
 	a := rec("a.tides.example.", in, rr.TypeA, 60, addr)
 	for _, c := range []struct {
 		what   string
@@ -45,8 +45,8 @@ func TestI11_I23(t *testing.T) {
 		{"halves of two grants", Grants{{Key: key, Names: own, Types: []rr.Type{rr.TypeTXT}, Add: true}, {Key: key, Names: below, Types: []rr.Type{rr.TypeA}, Add: true}}, []rr.Record{a}, false},
 		{"each by its grant", Grants{{Key: key, Types: []rr.Type{rr.TypeTXT}, Add: true}, {Key: key, Types: []rr.Type{rr.TypeA}, Add: true}}, []rr.Record{a, rec("a.tides.example.", in, rr.TypeTXT, 60, "\x01x")}, true},
 		{"one's own address", Grants{{Key: key, OwnAddress: true, Add: true, Remove: true}}, []rr.Record{rec("a.tides.example.", all, rr.TypeA, 0, ""), a}, true},
-		{"another's address", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeA, 60, "\x01\x01\x01\x02")}, false},
-		{"the same address in another family", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeAAAA, 60, "\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\xff\xff\x01\x01\x01\x01")}, false},
+		{"another's address", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeA, 60, "\xc0\x00\x02\x02")}, false},
+		{"the same address in another family", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeAAAA, 60, "\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\xff\xff\xc0\x00\x02\x01")}, false},
 		{"a text beside one's address", Grants{{Key: key, OwnAddress: true, Add: true}}, []rr.Record{rec("a.tides.example.", in, rr.TypeTXT, 60, "\x01x")}, true},
 	} {
 		no := c.grants.For(key, apex).Allow(&Request{Zone: apex, Changes: c.x}, nil, Asker{from, true})
@@ -101,7 +101,7 @@ func TestGrantsAdd(t *testing.T) {
 	for range 20000 {
 		gs := Grants{some1(), some1()}
 		req := &Request{Zone: apex, Changes: []rr.Record{some(g, false), some(g, false)}}
-		from := netip.MustParseAddr("1.1.1.2")
+		from := netip.MustParseAddr("192.0.2.2")
 		each := true
 		for i := range req.Changes {
 			one := &Request{Zone: apex, Changes: req.Changes[i : i+1]}

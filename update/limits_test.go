@@ -45,7 +45,7 @@ func TestForbidden(t *testing.T) {
 		{"a set that was too large shrinks", []rr.Record{rec("big.tides.example.", rr.ClassNone, rr.TypeTXT, 0, "\x01a")}, ""},
 		{"and does not grow", []rr.Record{txt("e")}, "the set would have 5 records"},
 		{"a name", []rr.Record{a(3), in("www.tides.example.", rr.TypeTXT, "\x01x"), in("www.tides.example.", rr.TypeMX, "\x00\x01\x00")}, "would have 5 records"},
-		{"the zone", []rr.Record{in("a.tides.example.", rr.TypeA, "\x01\x02\x03\x04"), in("b.tides.example.", rr.TypeA, "\x01\x02\x03\x04"), in("c.tides.example.", rr.TypeA, "\x01\x02\x03\x04"), in("d.tides.example.", rr.TypeA, "\x01\x02\x03\x04")}, "the zone would have"},
+		{"the zone", []rr.Record{in("a.tides.example.", rr.TypeA, "\xc0\x00\x02\x04"), in("b.tides.example.", rr.TypeA, "\xc0\x00\x02\x04"), in("c.tides.example.", rr.TypeA, "\xc0\x00\x02\x04"), in("d.tides.example.", rr.TypeA, "\xc0\x00\x02\x04")}, "the zone would have"},
 		{"DNSKEY", []rr.Record{in("tides.example.", rr.TypeDNSKEY, "\x01\x01\x03\x0d"+strings.Repeat("k", 64))}, "follows from the keys"},
 		{"CDS", []rr.Record{in("tides.example.", rr.TypeCDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, "follows from the keys"},
 		{"CDS elsewhere", []rr.Record{in("x.tides.example.", rr.TypeCDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, ""},

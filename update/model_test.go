@@ -171,16 +171,16 @@ func start(serial uint32) model {
 	}
 	return model{
 		in("tides.example.", rr.TypeSOA, string(soa(serial, 9))), in("tides.example.", rr.TypeNS, "\x02ns\x00"), in("tides.example.", rr.TypeNS, "\x02nt\x00"),
-		in("a.tides.example.", rr.TypeA, "\x01\x01\x01\x01"), in("a.tides.example.", rr.TypeA, "\x01\x01\x01\x02"), in("a.tides.example.", rr.TypeTXT, "\x01x"),
-		in("c.tides.example.", rr.TypeCNAME, "\x01a\x05tides\x07example\x00"), in("x.y.tides.example.", rr.TypeA, "\x01\x01\x01\x03"),
-		in("*.w.tides.example.", rr.TypeTXT, "\x01w"), in("sub.tides.example.", rr.TypeNS, "\x02ns\x03sub\x05tides\x07example\x00"), in("ns.sub.tides.example.", rr.TypeA, "\x01\x01\x01\x04"),
+		in("a.tides.example.", rr.TypeA, "\xc0\x00\x02\x01"), in("a.tides.example.", rr.TypeA, "\xc0\x00\x02\x02"), in("a.tides.example.", rr.TypeTXT, "\x01x"),
+		in("c.tides.example.", rr.TypeCNAME, "\x01a\x05tides\x07example\x00"), in("x.y.tides.example.", rr.TypeA, "\xc0\x00\x02\x03"),
+		in("*.w.tides.example.", rr.TypeTXT, "\x01w"), in("sub.tides.example.", rr.TypeNS, "\x02ns\x03sub\x05tides\x07example\x00"), in("ns.sub.tides.example.", rr.TypeA, "\xc0\x00\x02\x04"),
 	}
 }
 
 // some is a random record for a request, of few names, types and data, so that they meet.
 func some(g *rand.Rand, prerequisite bool) rr.Record {
 	data := map[rr.Type][]string{
-		rr.TypeA: {"\x01\x01\x01\x01", "\x01\x01\x01\x02", "\x01\x01\x01\x03"}, rr.TypeTXT: {"\x01x", "\x01w", "\x01X"},
+		rr.TypeA: {"\xc0\x00\x02\x01", "\xc0\x00\x02\x02", "\xc0\x00\x02\x03"}, rr.TypeTXT: {"\x01x", "\x01w", "\x01X"},
 		rr.TypeCNAME: {"\x01a\x05tides\x07example\x00", "\x01b\x00"}, rr.TypeNS: {"\x02ns\x00", "\x02NT\x00", "\x02ns\x03sub\x05tides\x07example\x00"},
 		rr.TypeDNAME: {"\x01d\x00", "\x01e\x00"}, rr.TypeMX: {"\x00\x01\x01a\x00", "\x00\x01\x01A\x00", "\x00\x02\x01a\x00"},
 		rr.TypeSOA: {string(soa(8, 1)), string(soa(11, 2)), string(soa(1<<31+20, 3)), string(soa(10, 4))},

@@ -17,7 +17,7 @@ func rec(name string, c rr.Class, t rr.Type, ttl uint32, data string) rr.Record 
 
 const (
 	in, none, all = rr.ClassIN, rr.ClassNone, rr.ClassAny
-	addr          = "\x01\x01\x01\x01"
+	addr          = "\xc0\x00\x02\x01"
 )
 
 // I-01: one zone, with type SOA.
@@ -66,8 +66,8 @@ func TestI03_I09(t *testing.T) {
 		{[]rr.Record{rec("a.tides.example.", none, rr.TypeANY, 0, "")}, message.YXDomain},
 		{[]rr.Record{rec("a.tides.example.", none, rr.TypeTXT, 0, "")}, message.YXRRSet},
 		{[]rr.Record{rec("a.tides.example.", in, rr.TypeA, 0, addr)}, message.NXRRSet}, // a part
-		{[]rr.Record{rec("a.tides.example.", in, rr.TypeA, 0, "\x01\x01\x01\x02"), rec("A.tides.example.", in, rr.TypeA, 0, addr), rec("a.tides.example.", in, rr.TypeA, 0, addr)}, message.NoError},
-		{[]rr.Record{rec("a.tides.example.", in, rr.TypeA, 0, addr), rec("a.tides.example.", in, rr.TypeA, 0, "\x01\x01\x01\x02"), rec("a.tides.example.", in, rr.TypeA, 0, "\x01\x01\x01\x05")}, message.NXRRSet},
+		{[]rr.Record{rec("a.tides.example.", in, rr.TypeA, 0, "\xc0\x00\x02\x02"), rec("A.tides.example.", in, rr.TypeA, 0, addr), rec("a.tides.example.", in, rr.TypeA, 0, addr)}, message.NoError},
+		{[]rr.Record{rec("a.tides.example.", in, rr.TypeA, 0, addr), rec("a.tides.example.", in, rr.TypeA, 0, "\xc0\x00\x02\x02"), rec("a.tides.example.", in, rr.TypeA, 0, "\xc0\x00\x02\x05")}, message.NXRRSet},
 		{[]rr.Record{rec("c.tides.example.", in, rr.TypeCNAME, 0, "\x01A\x05tides\x07example\x00")}, message.NoError},
 		{[]rr.Record{rec("a.tides.example.", in, rr.TypeA, 60, addr)}, message.FormErr},
 		{[]rr.Record{rec("a.tides.example.", all, rr.TypeANY, 1, "")}, message.FormErr},
@@ -141,13 +141,13 @@ func TestI13_I22(t *testing.T) {
 		not    []string // and what is not in it
 	}{
 		{"I-13: an equal record", []rr.Record{rec("A.tides.example.", in, rr.TypeA, 60, addr)}, 10, nil, nil},
-		{"I-13: another TTL", []rr.Record{rec("a.tides.example.", in, rr.TypeA, 120, addr)}, 11, []string{"120 a.tides.example. A 01010101", "120 a.tides.example. A 01010102", "60 a.tides.example. TXT"}, nil},
+		{"I-13: another TTL", []rr.Record{rec("a.tides.example.", in, rr.TypeA, 120, addr)}, 11, []string{"120 a.tides.example. A c0000201", "120 a.tides.example. A c0000202", "60 a.tides.example. TXT"}, nil},
 		{"I-13: the same service of an address", []rr.Record{rec("a.tides.example.", in, 11, 60, addr+"\x06\x01"), rec("a.tides.example.", in, 11, 60, addr+"\x11\x01"), rec("a.tides.example.", in, 11, 60, addr+"\x06\x02")},
 			11, []string{"WKS 010101010602", "WKS 010101011101"}, []string{"WKS 010101010601"}},
 		{"I-14: an alias beside data", []rr.Record{rec("a.tides.example.", in, rr.TypeCNAME, 60, "\x01b\x00")}, 10, nil, nil},
 		{"I-14: data beside an alias", []rr.Record{rec("c.tides.example.", in, rr.TypeA, 60, addr)}, 10, nil, nil},
 		{"I-14: another alias", []rr.Record{rec("c.tides.example.", in, rr.TypeCNAME, 60, "\x01b\x00")}, 11, []string{"60 c.tides.example. CNAME 016200"}, []string{"CNAME 0161"}},
-		{"I-14: an alias in place of data", []rr.Record{rec("a.tides.example.", all, rr.TypeANY, 0, ""), rec("a.tides.example.", in, rr.TypeCNAME, 60, "\x01b\x00")}, 11, []string{"60 a.tides.example. CNAME 016200"}, []string{"a.tides.example. A 01010101"}},
+		{"I-14: an alias in place of data", []rr.Record{rec("a.tides.example.", all, rr.TypeANY, 0, ""), rec("a.tides.example.", in, rr.TypeCNAME, 60, "\x01b\x00")}, 11, []string{"60 a.tides.example. CNAME 016200"}, []string{"a.tides.example. A c0000201"}},
 		{"I-15: an older SOA", []rr.Record{rec("tides.example.", in, rr.TypeSOA, 60, string(soa(9, 1)))}, 10, nil, nil},
 		{"I-15: the same serial", []rr.Record{rec("tides.example.", in, rr.TypeSOA, 60, string(soa(10, 1)))}, 10, nil, nil},
 		{"I-15: a newer SOA", []rr.Record{rec("tides.example.", in, rr.TypeSOA, 60, string(soa(99, 1)))}, 99, []string{"minimum 1"}, nil},

@@ -336,12 +336,12 @@ func TestUpdateNotStored(t *testing.T) {
 		}
 		s := New(Options{Store: kept})
 		s.Apply(t.Context(), changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, sign), "")
-		if no := s.ask(at("b.a.", rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")); no != nil {
+		if no := s.ask(at("b.a.", rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")); no != nil {
 			t.Fatal(no)
 		}
 		was := s.Snapshot(updated)
 		kept.Close()
-		if no := s.ask(at("c.a.", rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")); no == nil || no.Code != message.ServFail {
+		if no := s.ask(at("c.a.", rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")); no == nil || no.Code != message.ServFail {
 			t.Errorf("%v", no)
 		}
 		p, err := s.Pending(updated, "")
@@ -414,7 +414,7 @@ func TestUpdateRepeated(t *testing.T) {
 	s.Apply(t.Context(), changeable((&source{snap: zoneVersion("a.", 1, 1)}).load, nil), "")
 	z := s.table.Load().zones[updated.Key()]
 	// What it takes for granted does not hold any more once it was done.
-	r := &update.Request{Zone: updated, Prerequisites: []rr.Record{at("b.a.", rr.ClassNone, rr.TypeANY, 0, "")}, Changes: []rr.Record{at("b.a.", rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")}}
+	r := &update.Request{Zone: updated, Prerequisites: []rr.Record{at("b.a.", rr.ClassNone, rr.TypeANY, 0, "")}, Changes: []rr.Record{at("b.a.", rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}
 	u := request.Update{Request: r, Key: holder.Name, Digest: [16]byte{1}}
 	var wg sync.WaitGroup
 	for range 10 {
@@ -479,7 +479,7 @@ func TestUpdateRepeatedAfterRestart(t *testing.T) {
 		s.takeUpdate(s.table.Load().zones[updated.Key()], request.Update{Request: r, Key: holder.Name, Digest: [16]byte{id}}, func(no *update.Refusal) { done <- no })
 		return <-done
 	}
-	add := &update.Request{Changes: []rr.Record{at("b.a.", rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")}}
+	add := &update.Request{Changes: []rr.Record{at("b.a.", rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}
 	remove := &update.Request{Changes: []rr.Record{at("b.a.", rr.ClassAny, rr.TypeANY, 0, "")}}
 	unmet := &update.Request{Prerequisites: []rr.Record{at("b.a.", rr.ClassAny, rr.TypeANY, 0, "")}, Changes: add.Changes}
 	s, kept := start()
@@ -522,7 +522,7 @@ func TestUpdateBurst(t *testing.T) {
 	done, busy := 0, 0
 	for i := range burst {
 		wg.Add(1)
-		u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", i), rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")}}, Key: holder.Name, Digest: [16]byte{byte(i), byte(i >> 8), 7}}
+		u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", i), rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}, Key: holder.Name, Digest: [16]byte{byte(i), byte(i >> 8), 7}}
 		s.takeUpdate(z, u, func(no *update.Refusal) {
 			defer wg.Done()
 			mu.Lock()
@@ -575,7 +575,7 @@ func BenchmarkUpdates(b *testing.B) {
 				for range together {
 					n++
 					wg.Add(1)
-					u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", n), rr.ClassIN, rr.TypeA, 60, "\x01\x02\x03\x04")}}, Key: holder.Name}
+					u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", n), rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}, Key: holder.Name}
 					copy(u.Digest[:], fmt.Sprint(n))
 					s.takeUpdate(z, u, func(no *update.Refusal) {
 						if no != nil {
