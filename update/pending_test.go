@@ -72,7 +72,7 @@ func edited(t *testing.T, g *rand.Rand, z *zone.Snapshot) *zone.Snapshot {
 func anywhere(g *rand.Rand) rr.Record {
 	name := fmt.Sprintf("n%d.tides.example.", g.IntN(4))
 	types := []rr.Type{rr.TypeA, rr.TypeTXT}
-	x := rec(name, in, types[g.IntN(2)], 60, "\x01\x01\x01"+string(rune('a'+g.IntN(3))))
+	x := rec(name, in, types[g.IntN(2)], 60, "\xc0\x00\x02"+string(rune('a'+g.IntN(3))))
 	if x.Type == rr.TypeTXT {
 		x.Data = []byte("\x01" + string(rune('a'+g.IntN(3))))
 	}
@@ -168,7 +168,7 @@ func restarted(t *testing.T, p *Pending) *Pending {
 // What a merge by sets says little of: TTLs, aliases, servers, the SOA, case.
 func TestMergeSpecial(t *testing.T) {
 	a := func(ttl uint32, last string) rr.Record {
-		return rec("a.tides.example.", in, rr.TypeA, ttl, "\x01\x01\x01"+last)
+		return rec("a.tides.example.", in, rr.TypeA, ttl, "\xc0\x00\x02"+last)
 	}
 	apexSOA := func(serial uint32, minimum byte) rr.Record {
 		return rec("tides.example.", in, rr.TypeSOA, 60, string(soa(serial, minimum)))
