@@ -198,12 +198,12 @@ table{border-collapse:collapse;width:100%;font-size:.9rem}th,td{text-align:left;
 th{font-weight:normal;color:var(--soft)}.scroll{overflow-x:auto}td.mark{white-space:nowrap;width:6.5rem}
 code{font-family:"DejaVu Sans Mono",monospace;font-size:.85em}
 .found{font-weight:bold}.passed{color:var(--good)}.skipped{color:var(--soft)}
-figure{margin:.8rem 0 0;overflow-x:auto;border:1px solid var(--line);background:#fff}svg{display:block;width:100%;min-width:40rem;height:auto}
+figure{margin:.8rem 0 0;overflow-x:auto;border:1px solid var(--line);background:#fff}svg{display:block;width:100%;min-width:40rem;height:auto}.cue{display:none;color:var(--soft)}@media screen and (max-width:44rem){.cue{display:block}}
 @page{size:A4;margin:16mm}
 @media print{:root{color-scheme:light;--ink:#000;--soft:#333;--page:#fff;--card:#fff;--line:#999;--error:#900;--warning:#640;--note:#024;--good:#040}body{padding:0;max-width:none;font-size:10.5pt}svg{min-width:0}details::details-content{content-visibility:visible;block-size:auto}summary{list-style:none}figure,.scroll{overflow:visible}.areas{grid-template-columns:repeat(4,1fr)}tr,figure{break-inside:avoid}h2{break-after:avoid}}
 </style></head><body>
 <header class="head {{.State}}"><h1>{{.Zone}}</h1><p class="headline">{{.Headline}}</p><p>{{.Verdict}}.</p><p class="soft">Seen from outside on {{.At}}, by {{.Queries}}.</p></header>
-<section class="areas">{{range .Areas}}<div class="area {{.State}}"><b>{{.Name}}</b><span>{{.Words}}</span><br><span class="soft">{{.Looked}} of {{.Total}} tests</span></div>{{end}}</section>
+<section class="areas">{{range .Areas}}<div class="area {{.State}}"><b>{{.Name}}</b><span>{{.Words}}</span><br><span class="soft">{{if eq .Looked .Total}}{{.Total}} tests made{{else}}{{.Looked}} of {{.Total}} tests could be made{{end}}</span></div>{{end}}</section>
 {{if .Found}}<h2>What was found</h2>
 {{range .Found}}<article class="{{.Severity}}"><span class="badge">{{.Severity}}</span><h3>{{.Heading}}</h3>
 <ul>{{range .Lines}}<li>{{.Message}}{{if .Advice}}<br><span class="advice">→ {{.Advice}}</span>{{end}}</li>{{end}}</ul>
@@ -213,7 +213,7 @@ figure{margin:.8rem 0 0;overflow-x:auto;border:1px solid var(--line);background:
 {{if .Servers}}<div class="scroll"><table><tr><th>name</th><th>address</th><th>state</th><th>serial</th><th>time</th></tr>
 {{range .Servers}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>{{end}}</table></div>{{else}}<p>No server is known.</p>{{end}}
 {{if .Facts}}<h2>The zone</h2><table>{{range .Facts}}<tr><th>{{.What}}</th><td>{{.Value}}</td></tr>{{end}}</table>{{end}}
-{{if .Picture}}<h2>Chain of trust</h2><figure>{{.Picture}}</figure>{{end}}
+{{if .Picture}}<h2>Chain of trust</h2><p class="cue">The drawing goes on to the right: move it sideways.</p><figure tabindex="0">{{.Picture}}</figure>{{end}}
 <h2>All tests</h2>
 {{range .Areas}}<details><summary>{{.Name}}: {{.Words}}</summary><table>
 {{range .Found}}<tr><td class="mark found">{{.Severity}}</td><td>{{.Title}}</td><td><code>{{.Code}}</code></td></tr>{{end}}

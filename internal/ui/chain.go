@@ -380,14 +380,16 @@ var chainPage = parsed("page", `<!doctype html>
 <style>
 body{margin:2rem auto;max-width:60rem;padding:0 1rem;font:16px/1.5 "DejaVu Sans",Verdana,sans-serif;color:#16202a;background:#fff}
 h1{font-size:1.4rem;margin:0 0 .3rem}p{margin:.3rem 0}figure{margin:1rem 0 0;overflow-x:auto;border:1px solid #d5dbe1}svg{display:block;width:100%;min-width:40rem;height:auto}
+.cue{display:none;color:#3a4753;font-size:.9rem}@media screen and (max-width:44rem){.cue{display:block}figure{border-right:3px dashed #3a4753}}
 .advice{border-left:4px solid #a31515;padding-left:.8rem;margin-top:1rem}footer{margin-top:1.5rem;color:#3a4753;font-size:.85rem}
-@media (prefers-color-scheme:dark){body{background:#14191f;color:#e6ebf0}footer{color:#a9b4bf}}
+@media (prefers-color-scheme:dark){body{background:#14191f;color:#e6ebf0}footer,.cue{color:#a9b4bf}}
 @media print{body{margin:0;max-width:none}figure{border:0}svg{min-width:0}}
 </style></head><body>
 <h1>{{.Title}}</h1>
 <p>{{.Sentence}}</p>
 {{if .Advice}}<p class="advice">{{.Advice}}</p>{{end}}
-<figure>{{.Picture}}</figure>
+<p class="cue">The drawing goes on to the right: move it sideways.</p>
+<figure tabindex="0">{{.Picture}}</figure>
 <footer>Checked at {{.At}}, from the anchor: {{.Anchors}}.</footer>
 </body></html>
 `)

@@ -54,17 +54,21 @@ type svgDrawing struct {
 // phaseFill are the colours of the two parts of a bar, readable on white.
 var phaseFill = map[string][2]string{"done": {"#4a7c59", "#a9c9b2"}, "now": {"#b3541e", "#e8b58f"}, "next": {"#5b6b7b", "#c3ccd5"}}
 
-var timelineTemplate = parsed("timeline", `<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" height="{{.Height}}" viewBox="0 0 {{.Width}} {{.Height}}" font-family="sans-serif" font-size="14">
-<title>{{.Title}}</title>
+// phaseWords say what the colours do.
+var phaseWords = map[string]string{"done": "done, ", "now": "under way, ", "next": "to come, at the earliest "}
+
+var timelineTemplate = parsed("timeline", `<svg xmlns="http://www.w3.org/2000/svg" width="{{.Width}}" height="{{.Height}}" viewBox="0 0 {{.Width}} {{.Height}}" font-family="sans-serif" font-size="14" role="img" aria-labelledby="title words">
+<title id="title">{{.Title}}</title>
+<desc id="words">{{range .Boxes}}{{.Title}}: {{.When}}. {{end}}Now is {{.Now.UTC.Format "2 January 2006, 15:04"}} UTC.</desc>
 <rect width="{{.Width}}" height="{{.Height}}" fill="#ffffff"/>
 <text x="40" y="36" font-size="20" font-weight="bold" fill="#1d2a35">{{.Title}}</text>
 <text x="40" y="58" fill="#52616f">dark: until every server shows it; light: until caches have run out; times in UTC</text>
 {{range .Ticks}}<line x1="{{.X}}" y1="84" x2="{{.X}}" y2="{{$.Bottom}}" stroke="#e3e8ec"/><text x="{{.X}}" y="80" text-anchor="middle" font-size="12" fill="#52616f">{{.Text}}</text>
-{{end}}{{range .Boxes}}<text x="40" y="{{.Y}}" font-weight="bold" fill="#1d2a35">{{.Title}}</text>
-<text x="40" y="{{.Below}}" font-size="12" fill="#52616f">{{.When}}{{if .Note}} · {{.Note}}{{end}}</text>
-<rect x="{{.X1}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W1}}" height="18" rx="2" fill="{{.Fill}}"/><rect x="{{.X2}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W2}}" height="18" rx="2" fill="{{.Tail}}"/>
 {{end}}<line x1="{{.NowX}}" y1="84" x2="{{.NowX}}" y2="{{.Bottom}}" stroke="#b3261e" stroke-width="2"/>
-<text x="{{.NowX}}" y="{{.Bottom}}" transform="translate(0 16)" text-anchor="{{.NowSide}}" fill="#b3261e" font-size="12">now, {{.Now.UTC.Format "2006-01-02 15:04"}}</text>
+{{range .Boxes}}<text x="40" y="{{.Y}}" font-weight="bold" fill="#1d2a35" stroke="#ffffff" stroke-width="5" paint-order="stroke">{{.Title}}</text>
+<text x="40" y="{{.Below}}" font-size="12" fill="#52616f" stroke="#ffffff" stroke-width="5" paint-order="stroke">{{.When}}{{if .Note}} · {{.Note}}{{end}}</text>
+<rect x="{{.X1}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W1}}" height="18" rx="2" fill="{{.Fill}}"/><rect x="{{.X2}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W2}}" height="18" rx="2" fill="{{.Tail}}"/>
+{{end}}<text x="{{.NowX}}" y="{{.Bottom}}" transform="translate(0 16)" text-anchor="{{.NowSide}}" fill="#b3261e" font-size="12">now, {{.Now.UTC.Format "2 January 2006, 15:04"}}</text>
 </svg>
 `)
 
@@ -89,9 +93,9 @@ func TimelineSVG(w io.Writer, t Timeline) error {
 	}
 	step := tickStep(span)
 	for at := begin.UTC().Truncate(step).Add(step); at.Before(begin.Add(span)); at = at.Add(step) {
-		format := "01-02 15:04"
+		format := "2 Jan, 15:04"
 		if step >= 24*time.Hour {
-			format = "2006-01-02"
+			format = "2 Jan 2006"
 		}
 		d.Ticks = append(d.Ticks, svgTick{x(at), at.Format(format)})
 	}
@@ -101,10 +105,7 @@ func TimelineSVG(w io.Writer, t Timeline) error {
 		b.W1 = max(b.X2-b.X1, svgMinimum)
 		b.X2 = b.X1 + b.W1
 		b.W2 = max(b.X3-b.X2, 0)
-		b.When = r.Begin.UTC().Format("2006-01-02 15:04") + " to " + r.End.UTC().Format("2006-01-02 15:04")
-		if r.Phase == "next" {
-			b.When = "at the earliest " + b.When
-		}
+		b.When = phaseWords[r.Phase] + r.Begin.UTC().Format("2 January 2006, 15:04") + " to " + r.End.UTC().Format("2 January 2006, 15:04")
 		d.Boxes = append(d.Boxes, b)
 	}
 	return timelineTemplate().Execute(w, d)

@@ -35,7 +35,7 @@ func TestTimelineSVG(t *testing.T) {
 			rects++
 		}
 	}
-	if rects != 1+2*len(line.Rows) || strings.Contains(b.String(), "<away>") || !strings.Contains(b.String(), "now, 2026-11-23 12:00") || !strings.Contains(b.String(), "at the earliest 2026-11-23 16:00") {
+	if rects != 1+2*len(line.Rows) || strings.Contains(b.String(), "<away>") || !strings.Contains(b.String(), `role="img"`) || !strings.Contains(b.String(), "change the DS: under way, ") || !strings.Contains(b.String(), "now, 23 November 2026, 12:00") || !strings.Contains(b.String(), "to come, at the earliest 23 November 2026, 16:00") {
 		t.Errorf("%d boxes:\n%s", rects, b.String())
 	}
 	if err := TimelineSVG(io.Discard, Timeline{Now: now}); err != nil {
