@@ -125,7 +125,7 @@ func (e *env) askedOne(r *ops.Asked, hex bool) error {
 	}
 	e.asked(r)
 	if hex {
-		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Bold, "Octets"), ui.Octets(r.Raw))
+		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Bold, "Octets"), ui.Lines(ui.Octets(r.Raw)))
 	}
 	return nil
 }
@@ -168,7 +168,7 @@ func (e *env) askedMany(answers []*ops.Asked) error {
 			}
 			e.ui.Printf("%s\n", e.ui.Paint(style, "%s", line))
 		}
-		var rows [][]string
+		var rows [][]ui.Text
 		for _, r := range g.Answers {
 			note := ""
 			if r.Err != nil {
@@ -176,7 +176,7 @@ func (e *env) askedMany(answers []*ops.Asked) error {
 			} else {
 				note = ui.Duration(r.Elapsed) + " over " + strings.ToUpper(r.Transport)
 			}
-			rows = append(rows, []string{"  " + r.Host, r.Server, note})
+			rows = append(rows, ui.Cells("  "+r.Host, r.Server, note))
 		}
 		e.ui.Table(nil, rows)
 		for _, r := range g.Answers {

@@ -41,26 +41,26 @@ var runTimes = []struct {
 
 func (e *env) ran(r *ops.RunResult) {
 	e.ui.Printf("%s  at %s in %s, %.0f a second\n\n", e.ui.Paint(ui.Bold, "%s", ui.Plural(r.Put, "question")), r.Server, ui.Duration(r.Took), r.Rate())
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, code := range codesOf(r) {
 		style := ui.Good
 		if code != message.NoError && code != message.NXDomain {
 			style = ui.Bad
 		}
-		rows = append(rows, []string{"  " + e.ui.Paint(style, "%s", code), ui.Count(r.Codes[code]), share(r.Codes[code], r.Put)})
+		rows = append(rows, ui.Cells("  "+e.ui.Paint(style, "%s", code), ui.Count(r.Codes[code]), share(r.Codes[code], r.Put)))
 	}
 	if r.Silent > 0 {
-		rows = append(rows, []string{"  " + e.ui.Paint(ui.Bad, "no answer"), ui.Count(r.Silent), share(r.Silent, r.Put)})
+		rows = append(rows, ui.Cells("  "+e.ui.Paint(ui.Bad, "no answer"), ui.Count(r.Silent), share(r.Silent, r.Put)))
 	}
 	if r.TCP > 0 {
-		rows = append(rows, []string{"  over TCP", ui.Count(r.TCP), share(r.TCP, r.Put)})
+		rows = append(rows, ui.Cells("  over TCP", ui.Count(r.TCP), share(r.TCP, r.Put)))
 	}
 	e.ui.Table(nil, rows)
 	if len(r.Times) > 0 {
 		e.ui.Printf("\n")
 		rows = nil
 		for _, t := range runTimes {
-			rows = append(rows, []string{"  " + t.name, ui.Duration(r.At(t.part))})
+			rows = append(rows, ui.Cells("  "+t.name, ui.Duration(r.At(t.part))))
 		}
 		e.ui.Table(nil, rows)
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -97,7 +96,11 @@ func (e *env) audited(r *audit.Report, all bool) {
 		style = ui.Good
 	}
 	e.ui.Printf("%s  %s\n\n", e.ui.Paint(ui.Bold, "%s", ui.ZoneName(r.Facts.Zone)), e.ui.Paint(style, "%s", ui.AuditVerdict(r)))
-	if rows := ui.AuditServers(r); len(rows) > 0 {
+	var rows [][]ui.Text
+	for _, s := range ui.AuditServers(r) {
+		rows = append(rows, ui.SafeAll(s))
+	}
+	if len(rows) > 0 {
 		e.ui.Table([]string{"server", "address", "", "serial", "time"}, rows)
 		e.ui.Printf("\n")
 	}
@@ -113,11 +116,11 @@ func (e *env) area(r *audit.Report, a ui.AuditArea, all bool) {
 		state = e.ui.Paint(ui.Dim, "nothing to look at")
 	}
 	if len(a.Found) > 0 {
-		state += fmt.Sprintf(", %d found something", len(a.Found))
+		state += ui.Textf(", %d found something", len(a.Found))
 	}
 	e.ui.Printf("%s  %s\n", e.ui.Paint(ui.Bold, "%-10s", a.Area), state)
 	for _, t := range a.Found {
-		e.ui.Printf("  %s\n", e.ui.Fit(fmt.Sprintf("%s  %s  %s", e.ui.Paint(severityStyle[t.Severity], "%s", t.Severity), e.ui.Paint(ui.Dim, "%s", t.Code), t.Title), 4))
+		e.ui.Printf("  %s\n", e.ui.Fit(ui.Textf("%s  %s  %s", e.ui.Paint(severityStyle[t.Severity], "%s", t.Severity), e.ui.Paint(ui.Dim, "%s", t.Code), t.Title), 4))
 		advice := ui.AuditAdvices(r, &t)
 		for i, f := range t.Findings {
 			e.ui.Printf("    %s\n", e.ui.Fit(f.Message, 4))

@@ -214,4 +214,4 @@ func (e *env) checkSummary(res *ops.Checked) {
 	}
 }
 
-func paintErr(e *env, s ui.Style, text string) string { return e.onErr().Paint(s, "%s", text) }
+func paintErr(e *env, s ui.Style, text string) ui.Text { return e.onErr().Paint(s, "%s", text) }

@@ -73,7 +73,7 @@ func (e *env) record(cmd *cobra.Command, o ops.ExpectOptions, zone string) error
 		return err
 	}
 	if path == "" { // outside of workspaces there is no place for it
-		e.ui.Printf("%s", text)
+		e.ui.Printf("%s", ui.Lines(text))
 		return nil
 	}
 	if err := wholefile.MkdirAll(filepath.Dir(path), 0o755); err != nil {

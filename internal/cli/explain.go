@@ -103,7 +103,7 @@ func (e *env) titled(word, text string) {
 	if strings.HasSuffix(text, "\n") {
 		lines += "\n"
 	}
-	e.ui.Printf("%s%s\n", e.ui.Paint(ui.Bold, "%s", word), strings.TrimPrefix(lines, word))
+	e.ui.Printf("%s%s\n", e.ui.Paint(ui.Bold, "%s", word), ui.Lines(strings.TrimPrefix(lines, word)))
 }
 
 // explainField explains a field of a record type.
@@ -140,7 +140,7 @@ func (e *env) explainSetting(x workspace.Explained) error {
 	if x.Setting == nil {
 		e.titled(x.Section.Header, fmt.Sprintf(" in fencepost.toml: %s\n", x.Section.Doc))
 		for i := range x.Section.Keys {
-			e.ui.Printf("%s", x.Section.Keys[i].Line())
+			e.ui.Printf("%s", ui.Lines(x.Section.Keys[i].Line()))
 		}
 		return nil
 	}
@@ -178,10 +178,10 @@ func (e *env) explainAll() error {
 	for _, r := range entries {
 		fmt.Fprintf(&b, "\n## %s\n\n*%s*: %s.\n\n%s\n", r.Code, r.Severity, r.Title, r.Doc)
 		if r.Bad != "" {
-			fmt.Fprintf(&b, "\nWrong:\n\n%s", example(r.Bad))
+			fmt.Fprintf(&b, "\nWrong:\n\n%s", ui.Lines(example(r.Bad)))
 		}
 		if r.Good != "" {
-			fmt.Fprintf(&b, "\nRight:\n\n%s", example(r.Good))
+			fmt.Fprintf(&b, "\nRight:\n\n%s", ui.Lines(example(r.Good)))
 		}
 		if r.Ref != "" {
 			fmt.Fprintf(&b, "\nStandard: %s\n", r.Ref)
@@ -195,12 +195,12 @@ func (e *env) explainRule(r *ops.Entry) error {
 	if e.ui.JSON {
 		return e.ui.Object(map[string]any{"code": r.Code, "severity": r.Severity.String(), "scope": r.Scope, "adjustable": r.Adjustable, "title": r.Title, "reference": r.Ref, "text": r.Doc, "bad": r.Bad, "good": r.Good})
 	}
-	e.ui.Printf("%s (%s): %s\n\n%s\n", e.ui.Paint(ui.Bold, "%s", r.Code), r.Severity, r.Title, wrap(r.Doc, 78))
+	e.ui.Printf("%s (%s): %s\n\n%s\n", e.ui.Paint(ui.Bold, "%s", r.Code), r.Severity, r.Title, ui.Lines(wrap(r.Doc, 78)))
 	if r.Bad != "" {
-		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Bad, "wrong"), example(r.Bad))
+		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Bad, "wrong"), ui.Lines(example(r.Bad)))
 	}
 	if r.Good != "" {
-		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Good, "right"), example(r.Good))
+		e.ui.Printf("\n%s\n%s", e.ui.Paint(ui.Good, "right"), ui.Lines(example(r.Good)))
 	}
 	if r.Ref != "" {
 		e.ui.Printf("\n%s %s\n", e.ui.Paint(ui.Dim, "standard:"), r.Ref)
@@ -270,9 +270,9 @@ func (e *env) explainType(t *rr.Info) error {
 	}
 	if len(t.Fields) > 0 {
 		e.ui.Printf("\n    OWNER %s\n\n", t.Synopsis())
-		var rows [][]string
+		var rows [][]ui.Text
 		for _, f := range t.Fields {
-			rows = append(rows, []string{"  " + f.Name, f.Kind.Description, f.Help})
+			rows = append(rows, ui.Cells("  "+f.Name, f.Kind.Description, f.Help))
 		}
 		e.ui.Table([]string{"  field", "write", "meaning"}, rows)
 	}

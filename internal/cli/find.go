@@ -38,13 +38,13 @@ Exit status: 0 something was found, 1 nothing.`,
 				}
 				return err
 			}
-			var rows [][]string
+			var rows [][]ui.Text
 			n, err := e.app.Find(cmd.Context(), f, maxHits, func(h ops.Hit) error {
-				ttl, data := strconv.FormatUint(uint64(h.TTL), 10), h.Data
+				ttl, data := strconv.FormatUint(uint64(h.TTL), 10), ui.Safe(h.Data)
 				if h.Aside != "" {
 					ttl, data = "", data+"  "+e.ui.Paint(ui.Aside, "set aside %s", h.Aside)
 				}
-				rows = append(rows, []string{fmt.Sprintf("%s:%d", h.File, h.Line), h.Name, ttl, h.Type, data})
+				rows = append(rows, ui.Cells(fmt.Sprintf("%s:%d", h.File, h.Line), h.Name, ttl, h.Type, data))
 				return nil
 			})
 			if err != nil {

@@ -166,13 +166,13 @@ func (e *env) confirmed(c *ops.Confirmed, err error) error {
 		return shown(err)
 	}
 	styles := map[string]ui.Style{"same": ui.Good, "missing": ui.Bad, "extra": ui.Suspect}
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, s := range c.Servers {
 		if s.Problem != "" {
-			rows = append(rows, []string{s.Server, "", e.ui.Paint(ui.Bad, "silent"), s.Problem})
+			rows = append(rows, ui.Cells(s.Server, "", e.ui.Paint(ui.Bad, "silent"), s.Problem))
 		}
 		for _, f := range s.Fields {
-			rows = append(rows, []string{s.Server, f.Field, e.ui.Paint(styles[f.State], "%s", f.State), f.Value})
+			rows = append(rows, ui.Cells(s.Server, f.Field, e.ui.Paint(styles[f.State], "%s", f.State), f.Value))
 		}
 	}
 	e.ui.Table([]string{"server of the parent", "field", "there", "value"}, rows)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -89,7 +88,7 @@ func (e *env) history(h *ops.History, o ops.HistoryOptions) error {
 		}
 		return nil
 	}
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, i := range h.Steps {
 		rows = append(rows, versionRow(i))
 	}
@@ -102,8 +101,8 @@ func (e *env) history(h *ops.History, o ops.HistoryOptions) error {
 	return nil
 }
 
-func versionRow(i store.Info) []string {
-	return []string{fmt.Sprint(i.Serial), clockTime(i.At), orDash(i.By), wayWords[i.Way], count0("+", i.Added), count0("-", i.Removed), count0("", i.DNSSEC)}
+func versionRow(i store.Info) []ui.Text {
+	return ui.Cells(fmt.Sprint(i.Serial), clockTime(i.At), orDash(i.By), wayWords[i.Way], count0("+", i.Added), count0("-", i.Removed), count0("", i.DNSSEC))
 }
 
 // followHistory shows what there is, and then what comes; in JSON what comes alone, an object
@@ -122,7 +121,7 @@ func (e *env) followHistory(ctx context.Context, h *ops.History, o ops.HistoryOp
 				}
 				continue
 			}
-			e.ui.Printf("%s\n", strings.Join(versionRow(i), "  "))
+			e.ui.Printf("%s\n", ui.Join(versionRow(i), "  "))
 		}
 		return nil
 	})

@@ -174,10 +174,10 @@ func newKeyList(e *env) *cobra.Command {
 var stateStyle = map[string]ui.Style{"active": ui.Good, "retired": ui.Suspect, "revoked": ui.Bad}
 
 func (e *env) keyTable(keys []ops.KeyInfo) {
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, k := range keys {
-		state := k.State
-		if style, ok := stateStyle[state]; ok {
+		state := ui.Safe(k.State)
+		if style, ok := stateStyle[k.State]; ok {
 			state = e.ui.Paint(style, "%s", state)
 		}
 		since := ""
@@ -191,7 +191,7 @@ func (e *env) keyTable(keys []ops.KeyInfo) {
 		if k.Foreign {
 			role += ", another's"
 		}
-		rows = append(rows, []string{strconv.Itoa(int(k.Tag)), role, k.Algorithm, strconv.Itoa(k.Bits), state, since, shown3(k), dsWords(k)})
+		rows = append(rows, ui.Cells(strconv.Itoa(int(k.Tag)), role, k.Algorithm, strconv.Itoa(k.Bits), state, since, shown3(k), dsWords(k)))
 	}
 	e.ui.Table([]string{">key tag", "role", "algorithm", ">bits", "state", "since (UTC)", "in the zone", "DS at the parent"}, rows)
 }

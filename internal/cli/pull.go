@@ -59,7 +59,7 @@ func (e *env) pulled(p *ops.Pulled, o ops.Pull) error {
 			"notes": append([]string{}, p.Notes...), "errors": p.Diags.Count(diag.Error), "warnings": p.Diags.Count(diag.Warning)})
 	}
 	if o.Out == "-" {
-		e.ui.Printf("%s", p.Text)
+		e.ui.Printf("%s", ui.Lines(string(p.Text)))
 		if err := e.onErr().Findings(p.Source, p.Diags); err != nil {
 			return err
 		}

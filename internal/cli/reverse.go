@@ -59,9 +59,9 @@ func (e *env) reverseCheck(network string) error {
 		}
 		return shown(err)
 	}
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, m := range list {
-		rows = append(rows, []string{m.Address, m.Name, m.Problem, m.Place})
+		rows = append(rows, ui.Cells(m.Address, m.Name, m.Problem, m.Place))
 	}
 	if len(rows) > 0 {
 		e.ui.Table([]string{"address", "name", "problem", "where"}, rows)

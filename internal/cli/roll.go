@@ -154,7 +154,7 @@ func (e *env) rollText(v *ops.RollView) {
 
 // rollRow shows one step.
 func (e *env) rollRow(v *ops.RollView, row ops.RollRow) {
-	title := row.Title
+	title := ui.Safe(row.Title)
 	if row.Phase == "now" {
 		title = e.ui.Paint(ui.Bold, "%s", title)
 	}

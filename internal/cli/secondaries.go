@@ -66,7 +66,7 @@ func (e *env) inStep(ctx context.Context, o ops.InStepOptions, wait bool, patien
 }
 
 func (e *env) secondaries(r *ops.InStep) {
-	var rows [][]string
+	var rows [][]ui.Text
 	good, compared := 0, 0
 	for _, s := range r.Servers {
 		style := ui.Bad
@@ -85,7 +85,7 @@ func (e *env) secondaries(r *ops.InStep) {
 		if s.Serial != 0 {
 			serial = fmt.Sprint(s.Serial)
 		}
-		rows = append(rows, []string{s.Name, s.Address, serial, e.ui.Paint(style, "%s", s.State), s.Problem})
+		rows = append(rows, ui.Cells(s.Name, s.Address, serial, e.ui.Paint(style, "%s", s.State), s.Problem))
 	}
 	e.ui.Table([]string{"server", "address", ">serial", "state", ""}, rows)
 	zone := strings.TrimSuffix(r.Zone.String(), ".")

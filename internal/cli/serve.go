@@ -356,7 +356,7 @@ func refused(results []zoneResult) error {
 }
 
 func (e *env) reloaded(results []zoneResult) {
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, r := range results {
 		style := ui.Good
 		if r.Problem != "" {
@@ -366,7 +366,7 @@ func (e *env) reloaded(results []zoneResult) {
 		if r.Serial != 0 {
 			serial = fmt.Sprint(r.Serial)
 		}
-		rows = append(rows, []string{r.shown(), e.ui.Paint(style, "%s", r.Change), serial})
+		rows = append(rows, ui.Cells(r.shown(), e.ui.Paint(style, "%s", r.Change), serial))
 	}
 	e.ui.Table([]string{"zone", "outcome", ">serial"}, rows)
 	for _, r := range results {

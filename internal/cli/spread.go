@@ -78,13 +78,13 @@ func (e *env) spread(s *ops.Spread) error {
 	if s.Differ {
 		e.ui.Printf("  %s  not all of them: see fencepost ask %s --at all\n", e.ui.Paint(ui.Bad, "differ"), plain(s.Question.Name))
 	}
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, h := range s.Held {
 		text, until := h.Problem, ""
 		if h.State != ops.HasNone {
 			text, until = strings.Join(h.Says, ", "), "for "+ui.Duration(time.Duration(h.TTL)*time.Second)
 		}
-		rows = append(rows, []string{h.Name, e.ui.Paint(heldStyle[h.State], "%s", h.State), until, text})
+		rows = append(rows, ui.Cells(h.Name, e.ui.Paint(heldStyle[h.State], "%s", h.State), until, text))
 	}
 	e.ui.Table([]string{"resolver", "", "kept", "answer"}, rows)
 	switch last := s.Last(); {

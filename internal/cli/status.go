@@ -110,12 +110,12 @@ func (e *env) status(st *control.Status, all bool) {
 
 // serverTrouble says what is wrong with the server, whatever its zones are like, and what to do.
 func (e *env) serverTrouble(what, next string) {
-	e.ui.Printf("%s\n%s\n\n", e.ui.Fit(e.ui.Paint(ui.Bad, "error:")+" "+what, 0), e.ui.Fit(e.ui.Paint(ui.Bold, "next:")+" "+next, 0))
+	e.ui.Printf("%s\n%s\n\n", e.ui.Fit(ui.Textf("%s %s", e.ui.Paint(ui.Bad, "error:"), what), 0), e.ui.Fit(ui.Textf("%s %s", e.ui.Paint(ui.Bold, "next:"), next), 0))
 }
 
 func (e *env) zoneTable(zones []control.ZoneStatus) {
 	style := map[zonestate.Trouble]ui.Style{zonestate.Visible: ui.Bad, zonestate.Ahead: ui.Suspect, zonestate.Loading: ui.Suspect, zonestate.NoTrouble: ui.Good}
-	var rows [][]string
+	var rows [][]ui.Text
 	for i := range zones {
 		z := &zones[i]
 		serial := "-"
@@ -130,7 +130,7 @@ func (e *env) zoneTable(zones []control.ZoneStatus) {
 		if z.Kept && z.Role == "primary" {
 			state += ", last good version"
 		}
-		rows = append(rows, []string{shownZone(z.Zone, z.Audience), z.Role, e.ui.Paint(style[z.Trouble], "%s", state), serial, signed, ui.Count(z.Records)})
+		rows = append(rows, ui.Cells(shownZone(z.Zone, z.Audience), z.Role, e.ui.Paint(style[z.Trouble], "%s", state), serial, signed, ui.Count(z.Records)))
 	}
 	e.ui.Table([]string{"zone", "role", "state", ">serial", "dnssec", ">records"}, rows)
 }
@@ -159,10 +159,10 @@ func (e *env) summary(zones []control.ZoneStatus) {
 
 // zoneDetails says what there is to say about a zone beyond its row.
 func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
-	var lines []string
-	say := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	var lines []ui.Text
+	say := func(format string, args ...any) { lines = append(lines, ui.Textf(format, args...)) }
 	bad := func(format string, args ...any) {
-		lines = append(lines, e.ui.Paint(ui.Bad, "%s", fmt.Sprintf(format, args...)))
+		lines = append(lines, e.ui.Paint(ui.Bad, format, args...))
 	}
 	plain := shownZone(z.Zone, z.Audience)
 	e.zoneTrouble(z, now, plain, bad)
@@ -200,7 +200,7 @@ func (e *env) zoneDetails(z *control.ZoneStatus, now time.Time) {
 		lines[i] = e.ui.Fit(lines[i], 2)
 	}
 	if len(lines) > 0 {
-		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", plain), strings.Join(lines, "\n  "))
+		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bold, "%s", plain), ui.Join(lines, "\n  "))
 	}
 }
 

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -81,13 +80,13 @@ func (e *env) traced(t *resolve.Trace) {
 
 func (e *env) step(s *resolve.Step) {
 	e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", ui.ZoneName(s.Zone)))
-	var rows [][]string
+	var rows [][]ui.Text
 	for _, a := range s.Said {
 		host := a.Host.Plain()
 		if a.Host.IsZero() {
 			host = "-"
 		}
-		rows = append(rows, []string{"  " + host, a.At.Addr().String(), e.said(a), timeOf(a)})
+		rows = append(rows, ui.Cells("  "+host, a.At.Addr().String(), e.said(a), timeOf(a)))
 	}
 	e.ui.Table(nil, rows)
 	for _, x := range s.Troubles {
@@ -96,7 +95,7 @@ func (e *env) step(s *resolve.Step) {
 }
 
 // said is what a server says, in a few words.
-func (e *env) said(a *resolve.Said) string {
+func (e *env) said(a *resolve.Said) ui.Text {
 	switch a.Kind {
 	case resolve.Silent:
 		if errors.Is(a.Err, resolve.ErrCutOff) {
@@ -106,7 +105,7 @@ func (e *env) said(a *resolve.Said) string {
 	case resolve.Lame:
 		return e.ui.Paint(ui.Bad, "does not have the zone (%s)", a.Code)
 	case resolve.Refers:
-		return "refers to " + a.Cut.Plain()
+		return ui.Textf("refers to %s", a.Cut.Plain())
 	}
 	style := ui.Good
 	if a.Kind == resolve.HasNoName {
@@ -138,7 +137,7 @@ func (e *env) trouble(s *resolve.Step, x resolve.Trouble) {
 	if x.Grave {
 		mark = e.ui.Paint(style, "error")
 	}
-	e.ui.Printf("  %s\n", e.ui.Fit(fmt.Sprintf("%s  %s  %s", mark, e.ui.Paint(ui.Dim, "%s", x.Code), x.Message), 4))
+	e.ui.Printf("  %s\n", e.ui.Fit(ui.Textf("%s  %s  %s", mark, e.ui.Paint(ui.Dim, "%s", x.Code), x.Message), 4))
 	if advice := ui.TraceAdvice(x, s.Zone); advice != "" {
 		e.ui.Printf("    → %s\n", e.ui.Fit(advice, 6))
 	}

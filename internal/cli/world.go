@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fencepost/dnsname"
+	"fencepost/internal/ui"
 	"fencepost/internal/worlds"
 	"fencepost/netio"
 	"fencepost/rr"
@@ -43,7 +44,7 @@ registrar/ZONE.txt; registrar/ZONE.answer says what came of it.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text := worlds.Demo
 			if show {
-				e.ui.Printf("%s", text)
+				e.ui.Printf("%s", ui.Lines(string(text)))
 				return nil
 			}
 			if len(args) > 0 {

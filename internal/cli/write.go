@@ -468,7 +468,7 @@ func (e *env) showEdited(r *edit.Edited, reloaded []zoneResult) error {
 		e.ui.Sayf("nothing changes\n")
 	}
 	for _, l := range r.Left {
-		e.ui.Printf("%s\n", e.ui.Fit(e.ui.Paint(ui.Bad, "stays pending")+fmt.Sprintf(": %s %s: %s", l.Owner.Plain(), l.Type, l.Why), 2))
+		e.ui.Printf("%s\n", e.ui.Fit(ui.Textf("%s: %s %s: %s", e.ui.Paint(ui.Bad, "stays pending"), l.Owner.Plain(), l.Type, l.Why), 2))
 	}
 	return nil
 }

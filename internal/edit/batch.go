@@ -149,7 +149,7 @@ func (b *Transaction) list(zone dnsname.Name) error {
 	for _, f := range b.fresh {
 		if f.path == config {
 			f.text = append(f.text, section...)
-			f.Added = append(f.Added, section[1:len(section)-1])
+			f.Added = append(f.Added, strings.Split(section[1:len(section)-1], "\n")...)
 			return nil
 		}
 	}

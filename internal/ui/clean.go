@@ -2,22 +2,13 @@ package ui
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
 )
 
 // Whatever is shown may hold text from outside: names of files, octets of zones,
-// messages of other machines. A terminal obeys control characters, so none leaves
-// here but line ends, tabs, and the marks that we set ourselves.
-
-// marks are the sequences that paint writes.
-var marks = func() (out []string) {
-	for _, s := range []Style{Bold, Dim, Bad, Suspect, Good, Aside, "0"} {
-		out = append(out, "\x1b["+string(s)+"m")
-	}
-	return out
-}()
+// messages of other machines. A terminal obeys control characters, so none of those leaves
+// here; our own are in a Text.
 
 // obeyed reports whether a terminal, or a person who reads along, is led astray by a
 // character: controls (C0, C1, DEL) and changes of direction.
@@ -25,21 +16,17 @@ func obeyed(r rune) bool {
 	return r < ' ' || r >= 0x7f && r < 0xa0 || r == 0x200e || r == 0x200f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 || r == 0xfeff
 }
 
-// clean makes text safe to show. Octets are written as in zones, \DDD.
-func clean(s string) string {
-	if !strings.ContainsFunc(s, func(r rune) bool { return obeyed(r) && r != '\n' && r != '\t' || r == utf8.RuneError }) {
+// escaped makes text safe to show. Octets are written as in zones, \DDD, line ends too: what comes from
+// outside is on one line.
+func escaped(s string) string {
+	if !strings.ContainsFunc(s, func(r rune) bool { return obeyed(r) && r != '\t' || r == utf8.RuneError }) {
 		return s
 	}
 	var b strings.Builder
 	for len(s) > 0 {
-		if i := slices.IndexFunc(marks, func(m string) bool { return strings.HasPrefix(s, m) }); i >= 0 {
-			b.WriteString(marks[i])
-			s = s[len(marks[i]):]
-			continue
-		}
 		r, n := utf8.DecodeRuneInString(s)
 		switch {
-		case r == '\n' || r == '\t':
+		case r == '\t':
 			b.WriteRune(r)
 		case r == utf8.RuneError && n == 1, r < 0x80 && obeyed(r):
 			fmt.Fprintf(&b, `\%03d`, s[0])

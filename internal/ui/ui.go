@@ -51,7 +51,9 @@ func IsTerminal(w io.Writer) bool {
 
 // Fit breaks a text between words into lines that fit the terminal behind an
 // indent of so many columns; elsewhere lines stay whole, for programs that search.
-func (u *UI) Fit(line string, indent int) string { return fitTo(u.Out, line, indent) }
+func (u *UI) Fit(line any, indent int) Text {
+	return Text(fitTo(u.Out, string(textOf(line)), indent))
+}
 
 func fitTo(w io.Writer, line string, indent int) string {
 	width := widthOf(w)
@@ -79,7 +81,7 @@ const gap = 2
 
 // shrink says how wide the columns of a table may be that would not fit into width: the one that can
 // give way most does so first, and no word is broken. 0: as wide as it is.
-func shrink(head []string, rows [][]string, width int) []int {
+func shrink(head []string, rows [][]Text, width int) []int {
 	now, least := make([]int, len(head)), make([]int, len(head))
 	see := func(i int, cell string) {
 		now[i] = max(now[i], text.StringWidthWithoutEscSequences(cell))
@@ -91,7 +93,7 @@ func shrink(head []string, rows [][]string, width int) []int {
 		see(i, strings.TrimPrefix(h, ">"))
 		for _, r := range rows {
 			if i < len(r) {
-				see(i, r[i])
+				see(i, string(r[i]))
 			}
 		}
 	}
@@ -134,26 +136,26 @@ const (
 )
 
 // Paint sets text off on the output.
-func (u *UI) Paint(s Style, format string, args ...any) string {
-	return paint(u.color, s, fmt.Sprintf(format, args...))
+func (u *UI) Paint(s Style, format string, args ...any) Text {
+	return paint(u.color, s, Textf(format, args...))
 }
 
-func paint(on bool, s Style, t string) string {
+func paint(on bool, s Style, t Text) Text {
 	if !on || t == "" {
 		return t
 	}
-	return "\x1b[" + string(s) + "m" + t + "\x1b[0m"
+	return "\x1b[" + Text(s) + "m" + t + "\x1b[0m"
 }
 
 // Printf writes to the output.
 func (u *UI) Printf(format string, args ...any) {
-	_, _ = io.WriteString(u.Out, clean(fmt.Sprintf(format, args...)))
+	_, _ = io.WriteString(u.Out, string(Textf(format, args...)))
 }
 
 // Sayf tells a person something that is no data; not with --quiet.
 func (u *UI) Sayf(format string, args ...any) {
 	if !u.Quiet {
-		_, _ = io.WriteString(u.Err, clean(fmt.Sprintf(format, args...)))
+		_, _ = io.WriteString(u.Err, string(Textf(format, args...)))
 	}
 }
 
@@ -185,39 +187,40 @@ func (u *UI) Failure(v any) error {
 // Error tells what went wrong.
 func (u *UI) Error(err error) {
 	const head = "error:"
-	lines := strings.Split(strings.TrimSpace(Explain(err)), "\n")
-	for i := range lines {
-		lines[i] = fitTo(u.Err, lines[i], len(head)+1)
+	var lines []Text
+	for _, l := range strings.Split(strings.TrimSpace(Explain(err)), "\n") {
+		lines = append(lines, Text(fitTo(u.Err, escaped(l), len(head)+1)))
 	}
-	_, _ = io.WriteString(u.Err, clean(fmt.Sprintf("%s %s\n", paint(u.errColor, Bad, head), strings.Join(lines, "\n       "))))
+	_, _ = io.WriteString(u.Err, string(Textf("%s %s\n", paint(u.errColor, Bad, head), Join(lines, "\n       "))))
 }
 
 // Table writes rows under a head, in columns as wide as needed. A head that
 // begins with > makes its column align to the right, as numbers do.
-func (u *UI) Table(head []string, rows [][]string) {
+func (u *UI) Table(head []string, rows [][]Text) {
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Box = table.BoxStyle{PaddingRight: "  "}
 	style.Options = table.Options{}
 	style.Format = table.FormatOptions{Header: text.FormatDefault}
 	t.SetStyle(style)
-	row := func(cells []string, s Style) table.Row {
+	row := func(cells []Text, s Style) table.Row {
 		r := make(table.Row, len(cells))
 		for i, c := range cells {
-			r[i] = c
 			if s != "" {
-				r[i] = u.Paint(s, "%s", c)
+				c = u.Paint(s, "%s", c)
 			}
+			r[i] = string(c)
 		}
 		return r
 	}
 	var columns []table.ColumnConfig
-	plain := make([]string, len(head))
+	plain := make([]Text, len(head))
 	narrow := shrink(head, rows, widthOf(u.Out))
 	for i, h := range head {
 		c := table.ColumnConfig{Number: i + 1, WidthMax: narrow[i], WidthMaxEnforcer: text.WrapSoft}
 		var right bool
-		if plain[i], right = strings.CutPrefix(h, ">"); right {
+		h, right = strings.CutPrefix(h, ">")
+		if plain[i] = Safe(h); right {
 			c.Align, c.AlignHeader = text.AlignRight, text.AlignRight
 		}
 		columns = append(columns, c)
@@ -228,7 +231,7 @@ func (u *UI) Table(head []string, rows [][]string) {
 		t.AppendRow(row(r, ""))
 	}
 	for _, line := range strings.Split(t.Render(), "\n") {
-		u.Printf("%s\n", strings.TrimRight(line, " "))
+		u.Printf("%s\n", Text(strings.TrimRight(line, " ")))
 	}
 }
 

@@ -133,7 +133,7 @@ func TestColor(t *testing.T) {
 func TestTable(t *testing.T) {
 	var out bytes.Buffer
 	u, _ := New(&out, &out, "never", false, false)
-	u.Table([]string{"zone", ">records"}, [][]string{{"a.example", "7"}, {"b", "1,200"}})
+	u.Table([]string{"zone", ">records"}, [][]Text{{"a.example", "7"}, {"b", "1,200"}})
 	if want := "zone       records\na.example        7\nb            1,200\n"; out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
 	}
@@ -215,7 +215,7 @@ func TestFit(t *testing.T) {
 // never a word; one that fits stays as it is, and so does all that goes to no terminal.
 func TestShrink(t *testing.T) {
 	head := []string{"where", ">TTL", "data"}
-	rows := [][]string{{"zones/tides.example.zone:13", "3600", "v=spf1 include:harbour.example include:dune.example -all"}, {"a:1", "60", "\x1b[1;31mred\x1b[0m"}}
+	rows := [][]Text{{"zones/tides.example.zone:13", "3600", "v=spf1 include:harbour.example include:dune.example -all"}, {"a:1", "60", "\x1b[1;31mred\x1b[0m"}}
 	for width, want := range map[int]string{0: "[0 0 0]", 200: "[0 0 0]", 91: "[0 0 0]", 90: "[0 0 55]", 70: "[0 0 35]", 40: "[0 0 23]", 1: "[0 0 23]"} {
 		if got := fmt.Sprint(shrink(head, rows, width)); got != want {
 			t.Errorf("%d columns: %s, want %s", width, got, want)
