@@ -132,7 +132,7 @@ func (e *env) finish(err error) int {
 	if e.ui == nil {
 		e.ui, _ = ui.New(e.out, e.err, "never", e.format == "json", false)
 	}
-	if errors.Is(err, edit.ErrAlready) {
+	if errors.Is(err, edit.ErrAlready) && !errors.Is(err, edit.ErrFindings) {
 		return e.nothingChanges(err)
 	}
 	status := exitFailed

@@ -411,6 +411,9 @@ func (r *run) back(ctx context.Context, changed bool, failed error) error {
 		return failed
 	}
 	restored, err := r.app.Restore(ctx, ops.Restore{Zone: r.name(), Serial: fmt.Sprint(r.before)})
+	if errors.Is(err, edit.ErrAlready) { // somebody was quicker in the file
+		return errors.Join(failed, fmt.Errorf("the file has the version before already (%v): put it in service with: fencepost reload %s", err, r.name()))
+	}
 	if err != nil {
 		return errors.Join(failed, fmt.Errorf("the version before could not be brought back: %w; try: %s", err, command))
 	}
