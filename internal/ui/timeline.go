@@ -64,10 +64,10 @@ var timelineTemplate = parsed("timeline", `<svg xmlns="http://www.w3.org/2000/sv
 <text x="40" y="36" font-size="20" font-weight="bold" fill="#1d2a35">{{.Title}}</text>
 <text x="40" y="58" fill="#52616f">dark: until every server shows it; light: until caches have run out; times in UTC</text>
 {{range .Ticks}}<line x1="{{.X}}" y1="84" x2="{{.X}}" y2="{{$.Bottom}}" stroke="#e3e8ec"/><text x="{{.X}}" y="80" text-anchor="middle" font-size="12" fill="#52616f">{{.Text}}</text>
+{{end}}{{range .Boxes}}<rect x="{{.X1}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W1}}" height="18" rx="2" fill="{{.Fill}}"/><rect x="{{.X2}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W2}}" height="18" rx="2" fill="{{.Tail}}"/>
 {{end}}<line x1="{{.NowX}}" y1="84" x2="{{.NowX}}" y2="{{.Bottom}}" stroke="#b3261e" stroke-width="2"/>
 {{range .Boxes}}<text x="40" y="{{.Y}}" font-weight="bold" fill="#1d2a35" stroke="#ffffff" stroke-width="5" paint-order="stroke">{{.Title}}</text>
 <text x="40" y="{{.Below}}" font-size="12" fill="#52616f" stroke="#ffffff" stroke-width="5" paint-order="stroke">{{.When}}{{if .Note}} · {{.Note}}{{end}}</text>
-<rect x="{{.X1}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W1}}" height="18" rx="2" fill="{{.Fill}}"/><rect x="{{.X2}}" y="{{.Y}}" transform="translate(0 8)" width="{{.W2}}" height="18" rx="2" fill="{{.Tail}}"/>
 {{end}}<text x="{{.NowX}}" y="{{.Bottom}}" transform="translate(0 16)" text-anchor="{{.NowSide}}" fill="#b3261e" font-size="12">now, {{.Now.UTC.Format "2 January 2006, 15:04"}}</text>
 </svg>
 `)
