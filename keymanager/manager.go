@@ -30,10 +30,10 @@ type Env struct {
 	Log *slog.Logger
 	// Parents finds the servers of parents where none are given; nil: they are not looked for.
 	Parents *Parents
-	// Prints saves reading the keys again, and Rings understanding them; nil: it is done each
+	// Fingerprints saves reading the keys again, and Rings understanding them; nil: it is done each
 	// time.
-	Prints *Prints
-	Rings  *keyring.Cache
+	Fingerprints *FingerprintCache
+	Rings        *keyring.Cache
 }
 
 // Zone is a zone that is signed.
@@ -46,7 +46,7 @@ type Zone struct {
 	// Signers sign the zone too, each with keys of its own (RFC 8901). What they serve has serials and
 	// signatures of its own: what counts is whether their DNSKEY and CDS sets have our keys.
 	Signers []resolve.Server
-	// Mark tells policies apart for Prints.
+	// Mark tells policies apart for a FingerprintCache.
 	Mark string
 }
 
@@ -92,9 +92,9 @@ type State struct {
 	Stuck bool
 }
 
-// Prints are the fingerprints of key folders as they were last read, so that they are read
+// FingerprintCache is the fingerprints of key folders as they were last read, so that they are read
 // again only when they have changed. The zero value is ready for use, by many at once.
-type Prints struct{ byDir sync.Map }
+type FingerprintCache struct{ byDir sync.Map }
 
 type seenPrint struct {
 	at    wholefile.Mark
@@ -118,9 +118,9 @@ func (s *Manager) observer(ring *keyring.Ring) *Observer {
 func (s *Manager) Fingerprint() (string, error) {
 	// The folder is ours alone while the server runs, so times tell of each change.
 	st, err := wholefile.MarkOf(filepath.Join(s.Dir, keyring.IndexFile))
-	known := err == nil && s.Prints != nil && !st.Fresh()
+	known := err == nil && s.Fingerprints != nil && !st.Fresh()
 	if known {
-		if v, ok := s.Prints.byDir.Load(s.Dir); ok && v.(seenPrint).at == st && v.(seenPrint).mark == s.Mark {
+		if v, ok := s.Fingerprints.byDir.Load(s.Dir); ok && v.(seenPrint).at == st && v.(seenPrint).mark == s.Mark {
 			return v.(seenPrint).print, nil
 		}
 	}
@@ -130,7 +130,7 @@ func (s *Manager) Fingerprint() (string, error) {
 	}
 	print := s.fingerprint(ring)
 	if known {
-		s.Prints.byDir.Store(s.Dir, seenPrint{st, s.Mark, print})
+		s.Fingerprints.byDir.Store(s.Dir, seenPrint{st, s.Mark, print})
 	}
 	return print, nil
 }

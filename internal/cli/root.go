@@ -316,7 +316,7 @@ func (e *env) setUp(cmd *cobra.Command) error {
 		}
 		now = func() time.Time { return t }
 	}
-	e.app = &ops.App{Files: edit.Files{Workspace: e.workspace, Now: now}, Given: e.now != ""}
+	e.app = &ops.App{Files: edit.Files{Workspace: e.workspace, Now: now}, TimeOverridden: e.now != ""}
 	if reach == "loopback" {
 		e.app.Net = netio.Loopback(netio.System)
 	}
@@ -345,8 +345,8 @@ func clock() func() time.Time {
 // running makes the clock go on from --now, for servers.
 func (e *env) running() {
 	if e.now != "" {
-		e.app.Played = ops.NewClock(e.app.Now())
-		e.app.Now = e.app.Played.Now
+		e.app.SettableClock = ops.NewClock(e.app.Now())
+		e.app.Now = e.app.SettableClock.Now
 	}
 }
 

@@ -27,8 +27,8 @@ type Files struct {
 	Workspace string
 	// Now is the clock for everything that depends on time.
 	Now func() time.Time
-	// Held is the configuration where it is not to be read from the workspace; else nil.
-	Held *workspace.Config
+	// PinnedConfig is the configuration where it is not to be read from the workspace; else nil.
+	PinnedConfig *workspace.Config
 
 	reading sync.Once
 	read    *zoneload.Reader // see Reader
@@ -75,8 +75,8 @@ func (e *ConfigError) Unwrap() error { return ErrFindings }
 
 // Config reads the workspace's configuration; findings come as *ConfigError.
 func (a *Files) Config() (*workspace.Config, error) {
-	if a.Held != nil {
-		return a.Held, nil
+	if a.PinnedConfig != nil {
+		return a.PinnedConfig, nil
 	}
 	dir, err := a.Dir()
 	if err != nil {

@@ -115,8 +115,8 @@ func (a *Files) applyToMany(o Edit, do func(e *ZoneEdit, s *RecordSpec) error) (
 	if err != nil {
 		return nil, err
 	}
-	a.Held = c
-	defer func() { a.Held = nil }()
+	a.PinnedConfig = c
+	defer func() { a.PinnedConfig = nil }()
 	b, err := a.BeginIn(c.Dir)
 	if err != nil {
 		return nil, err

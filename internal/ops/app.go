@@ -16,10 +16,10 @@ type App struct {
 	edit.Files // and edits of them
 	// Net is the network; nil is the system's.
 	Net netio.Network
-	// Given tells that the time was given by hand.
-	Given bool
-	// Played is the clock behind Now where it can be set, for rehearsals; else nil.
-	Played *Clock
+	// TimeOverridden tells that the time was given by hand.
+	TimeOverridden bool
+	// SettableClock is the clock behind Now where it can be set, for rehearsals; else nil.
+	SettableClock *Clock
 
 	atHand sync.Map // zones that were read to compare answers with, by name; see zoneAtHand
 
@@ -30,10 +30,10 @@ type App struct {
 // Holding is the same with the configuration as it is now, read once: for what asks very often.
 func (a *App) Holding() *App {
 	c, err := a.Config()
-	if err != nil || a.Held != nil {
+	if err != nil || a.PinnedConfig != nil {
 		return a
 	}
-	return &App{Files: edit.Files{Workspace: a.Workspace, Now: a.Now, Held: c}, Net: a.Net, Given: a.Given, Played: a.Played}
+	return &App{Files: edit.Files{Workspace: a.Workspace, Now: a.Now, PinnedConfig: c}, Net: a.Net, TimeOverridden: a.TimeOverridden, SettableClock: a.SettableClock}
 }
 
 // findParents finds the servers of zones above, for as long as the program runs.

@@ -86,13 +86,13 @@ func (a *App) ReloadEdited(ctx context.Context, r *edit.Edited, took func(zone s
 	return nil
 }
 
-// takeStep puts a version in service that a command has made of the one before. It is an
+// applyStep puts a version in service that a command has made of the one before. It is an
 // error where that is not what we have, or is read in another way here.
 //
 // A step is somebody's word that the files hold something. It is taken from those alone who
 // could write the files as well as what is stored of them: the user of the server, and root.
 // For others the files are read, whatever they may do besides.
-func (sv *Service) takeStep(ctx context.Context, name dnsname.Name, st *Step, by string) (zonestate.ZoneResult, error) {
+func (sv *Service) applyStep(ctx context.Context, name dnsname.Name, st *Step, by string) (zonestate.ZoneResult, error) {
 	c := sv.Config()
 	z := c.Find(name)
 	if z == nil {
@@ -121,7 +121,7 @@ func (sv *Service) takeStep(ctx context.Context, name dnsname.Name, st *Step, by
 // reloadOne takes a step if there is one and it fits, else it reads the files.
 func (sv *Service) reloadOne(ctx context.Context, name dnsname.Name, st *Step, by string) ([]zonestate.ZoneResult, error) {
 	if st != nil {
-		r, err := sv.takeStep(ctx, name, st, by)
+		r, err := sv.applyStep(ctx, name, st, by)
 		if err == nil {
 			return []zonestate.ZoneResult{r}, nil
 		}

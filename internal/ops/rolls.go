@@ -75,7 +75,7 @@ func (a *App) Roll(zone, dir string) (*RollView, error) {
 	if err != nil {
 		return nil, err
 	}
-	if !a.Given {
+	if !a.TimeOverridden {
 		if now, ok := a.serverTime(); ok {
 			return a.viewAt(ring, now), nil
 		}

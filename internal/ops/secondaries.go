@@ -47,9 +47,9 @@ type ServerSerial struct {
 	TCP     bool   `json:"tcp"` // it answers over TCP
 }
 
-// feeds is the state of a primary whose zone is signed here: it serves the unsigned zone
+// isSource is the state of a primary whose zone is signed here: it serves the unsigned zone
 // with a serial of its own, which is compared with none.
-const feeds = "source"
+const isSource = "source"
 
 // inStep is the state of a server that has the version.
 const inStep = "in step"
@@ -99,7 +99,7 @@ func (a *App) Secondaries(ctx context.Context, o InStepOptions) (*InStep, error)
 				s.Answers = a.answersAt(ctx, t.at, questions, o.Timeout)
 			}
 			if t.feeds && s.State == "" {
-				s.State = feeds
+				s.State = isSource
 			}
 			res.Servers[i] = s
 		})
@@ -151,7 +151,7 @@ func Pause(ctx context.Context, d time.Duration) error {
 func (r *InStep) Late() string {
 	var late []string
 	for _, s := range r.Servers {
-		if s.State != inStep && s.State != feeds {
+		if s.State != inStep && s.State != isSource {
 			late = append(late, fmt.Sprintf("%s: %s", s.Name, s.State))
 		}
 	}
@@ -321,7 +321,7 @@ func (r *InStep) judge(want uint32, given bool) error {
 	for i := range r.Servers {
 		s := &r.Servers[i]
 		switch {
-		case s.State == feeds:
+		case s.State == isSource:
 		case s.State != "":
 			behind = true
 		case s.Serial != r.Serial && !(given && rr.NewerSerial(s.Serial, r.Serial)):

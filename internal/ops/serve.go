@@ -42,7 +42,7 @@ type Service struct {
 	// ownCookies is the secret of cookies where none is configured.
 	ownCookies func() cookie.Secret
 
-	prints  keymanager.Prints               // of the keys of zones
+	prints  keymanager.FingerprintCache     // of the keys of zones
 	rings   keyring.Cache                   // the same
 	folders atomic.Pointer[map[string]bool] // of keys, see seeFolders; nil: it is not known
 
@@ -54,11 +54,11 @@ type Service struct {
 }
 
 // Config is the configuration in service.
-func (sv *Service) Config() *workspace.Config { return sv.running.Load().Held }
+func (sv *Service) Config() *workspace.Config { return sv.running.Load().PinnedConfig }
 
 // use puts a configuration in service.
 func (sv *Service) use(a *App, c *workspace.Config) {
-	next := &App{Files: edit.Files{Workspace: c.Dir, Now: a.Now, Held: c}, Net: a.Net, Given: a.Given, Played: a.Played}
+	next := &App{Files: edit.Files{Workspace: c.Dir, Now: a.Now, PinnedConfig: c}, Net: a.Net, TimeOverridden: a.TimeOverridden, SettableClock: a.SettableClock}
 	next.UseOverrides()
 	sv.running.Store(next)
 }
@@ -131,7 +131,7 @@ func (sv *Service) Reload(ctx context.Context, by string) ([]zonestate.ZoneResul
 	}
 	defer done()
 	app := sv.running.Load()
-	was := app.Held
+	was := app.PinnedConfig
 	c, err := (&edit.Files{Workspace: was.Dir}).Config()
 	if err != nil {
 		return nil, fmt.Errorf("keeping the running configuration: %w", err)
@@ -212,12 +212,12 @@ func newKeysNote(was, is *workspace.Config, name dnsname.Name) string {
 // still to come is signed anew and counted from now. Then it reloads.
 func (sv *Service) ClockIsRight(ctx context.Context, by string) ([]zonestate.ZoneResult, error) {
 	app := sv.running.Load()
-	for _, z := range app.Held.Zones {
+	for _, z := range app.PinnedConfig.Zones {
 		if z.Sign == nil {
 			continue
 		}
 		note := func() error {
-			ring, err := keyring.Open(app.Held.KeyDir(z.Name), z.Name)
+			ring, err := keyring.Open(app.PinnedConfig.KeyDir(z.Name), z.Name)
 			if err != nil || len(ring.Keys) == 0 {
 				return err
 			}
@@ -340,7 +340,7 @@ func (sv *Service) filesOf(app *App, c *workspace.Config, z *workspace.Zone, pat
 }
 
 func (sv *Service) keyEnv(app *App) keymanager.Env {
-	return keymanager.Env{Net: app.Net, Now: app.Now, Log: sv.log, Parents: app.findParents(), Prints: &sv.prints, Rings: &sv.rings}
+	return keymanager.Env{Net: app.Net, Now: app.Now, Log: sv.log, Parents: app.findParents(), Fingerprints: &sv.prints, Rings: &sv.rings}
 }
 
 // managed is a zone as whoever looks after its keys knows it. mark tells its policy apart.
@@ -405,10 +405,10 @@ func (sv *Service) ChangeKeys(ctx context.Context, name dnsname.Name, k KeyChang
 func (sv *Service) ChangeRoll(ctx context.Context, name dnsname.Name, c RollChange, by string) (*RollView, error) {
 	app := sv.running.Load()
 	if !c.Now.IsZero() {
-		if app.Played == nil {
+		if app.SettableClock == nil {
 			return nil, errors.New("the server runs on the real clock, which cannot be set; start it with --now to play a rollover through")
 		}
-		if err := app.Played.Set(c.Now); err != nil {
+		if err := app.SettableClock.Set(c.Now); err != nil {
 			return nil, err
 		}
 		if err := sv.Server.ClockMoved(ctx); err != nil {

@@ -46,7 +46,7 @@ func (c *consumer) takes(snap *zone.Snapshot) {
 	if z == nil {
 		c.t.Fatalf("%s is not served", snap.Apex())
 	}
-	if err := c.takeCopy(c.t.Context(), z, snap, Peer{Name: "p"}, expiry{}); err != nil {
+	if err := c.installFetched(c.t.Context(), z, snap, Peer{Name: "p"}, expiry{}); err != nil {
 		c.t.Fatal(err)
 	}
 	c.mu.Lock()

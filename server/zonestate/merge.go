@@ -137,7 +137,7 @@ func (s *Zones) lastSource(z *served) (serial uint32, digest string, known bool)
 }
 
 // installMerged is install of a zone that requests may have changed; drop is as for merge.
-// z.changing is held.
+// z.contentMu is held.
 func (s *Zones) installMerged(ctx context.Context, z *served, read *zone.Snapshot, o origin, drop func(*update.Change) bool) (Change, error) {
 	source, touched, err := s.merge(z, read, drop)
 	if err != nil {

@@ -28,8 +28,8 @@ func (s *Zones) Pending(name dnsname.Name, audience string) (PendingOf, error) {
 	if err != nil {
 		return PendingOf{}, err
 	}
-	z.changing.Lock()
-	defer z.changing.Unlock()
+	z.contentMu.Lock()
+	defer z.contentMu.Unlock()
 	return s.pendingNow(z), nil
 }
 
@@ -40,8 +40,8 @@ func (s *Zones) OfferPending(name dnsname.Name, audience string) (PendingOf, err
 	if err != nil {
 		return PendingOf{}, err
 	}
-	z.changing.Lock()
-	defer z.changing.Unlock()
+	z.contentMu.Lock()
+	defer z.contentMu.Unlock()
 	out := s.pendingNow(z)
 	t := s.pendingOf(z).Offer()
 	if s.Store != nil {
@@ -71,9 +71,9 @@ func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, audience str
 	var change Change
 	in, err := s.load(ctx, z)
 	if err == nil {
-		z.changing.Lock()
+		z.contentMu.Lock()
 		change, err = s.installMerged(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp, known: in.Known}, drop)
-		z.changing.Unlock()
+		z.contentMu.Unlock()
 	}
 	result := s.loaded(z, change, err)
 	s.tellOf(z, result.Change)
@@ -135,7 +135,7 @@ func (s *Zones) beginKept(ctx context.Context, z *served, source *zone.Snapshot,
 	return Loaded, nil
 }
 
-// pendingNow is what is pending. z.changing is held.
+// pendingNow is what is pending. z.contentMu is held.
 func (s *Zones) pendingNow(z *served) (out PendingOf) {
 	have := z.lastGood()
 	if have.source != nil {

@@ -44,7 +44,7 @@ func (s *Zones) lookForVersion(ctx context.Context, z *served) error {
 	for _, one := range newestFirst(s.askAll(ctx, z)) {
 		err := one.err
 		if err == nil {
-			err = s.takeFrom(ctx, z, have, one)
+			err = s.fetchFrom(ctx, z, have, one)
 		}
 		if err == nil {
 			return nil
@@ -162,8 +162,8 @@ func (s *Zones) withKeys(p Peer, f func(*tsig.Key) error) error {
 	return wrong
 }
 
-// takeFrom takes what a primary has: its version, or that it has ours.
-func (s *Zones) takeFrom(ctx context.Context, z *served, have *zone.Snapshot, from shown) error {
+// fetchFrom takes what a primary has: its version, or that it has ours.
+func (s *Zones) fetchFrom(ctx context.Context, z *served, have *zone.Snapshot, from shown) error {
 	if have != nil && from.serial == have.Serial() {
 		return s.confirm(z, have, from.expire)
 	}
@@ -193,7 +193,7 @@ func (s *Zones) takeFrom(ctx context.Context, z *served, have *zone.Snapshot, fr
 		s.Log.Warn("the whole zone was fetched in place of what changed", "zone", z.String(), "from", p.Name, "why", got.Fallback)
 	}
 	s.Log.Info("zone fetched", "zone", z.String(), "from", p.Name, "serial", got.Serial, "steps", got.Steps, "octets", got.Octets)
-	return s.takeCopy(ctx, z, got.Zone, p, expiry{got.Expire, got.HasExpire})
+	return s.installFetched(ctx, z, got.Zone, p, expiry{got.Expire, got.HasExpire})
 }
 
 func (s *Zones) receive(ctx context.Context, p Peer, f transfer.Fetch) (got transfer.Fetched, err error) {

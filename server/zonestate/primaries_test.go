@@ -129,7 +129,7 @@ func TestExpireIsTold(t *testing.T) {
 	step := func(what string, said expiry, fresh bool, want uint32) {
 		t.Helper()
 		if fresh {
-			if err := s.takeCopy(t.Context(), z, zoneVersion("a.", serialOf(z.snap())+1, 1), Peer{Name: "p"}, said); err != nil {
+			if err := s.installFetched(t.Context(), z, zoneVersion("a.", serialOf(z.snap())+1, 1), Peer{Name: "p"}, said); err != nil {
 				t.Fatal(err)
 			}
 		} else if err := s.confirm(z, z.snap(), said); err != nil {

@@ -232,7 +232,7 @@ func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
 	if z.role().Fetches() {
 		return s.prepareSecondary(ctx, z)
 	}
-	if s.takeAsStored(ctx, z) {
+	if s.adoptStored(ctx, z) {
 		return ZoneResult{Zone: z.name, Audience: z.audience, Change: Stored, Serial: serialOf(z.snap())}
 	}
 	var change Change
@@ -266,8 +266,8 @@ func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
 
 // install puts a new version of a zone in service, signed if that is configured.
 func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Change, error) {
-	z.changing.Lock()
-	defer z.changing.Unlock()
+	z.contentMu.Lock()
+	defer z.contentMu.Unlock()
 	last := z.lastGood()
 	before := last.loaded()
 	source, delta := in.Zone, in.Delta

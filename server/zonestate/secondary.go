@@ -174,8 +174,8 @@ func (s *Zones) confirm(z *served, have *zone.Snapshot, said expiry) error {
 	return nil
 }
 
-// takeCopy checks a fetched version, stores it and puts it in service.
-func (s *Zones) takeCopy(ctx context.Context, z *served, snap *zone.Snapshot, p Peer, said expiry) error {
+// installFetched checks a fetched version, stores it and puts it in service.
+func (s *Zones) installFetched(ctx context.Context, z *served, snap *zone.Snapshot, p Peer, said expiry) error {
 	soa, ok := snap.SOA()
 	if !ok {
 		return errors.New("the zone it sent has no SOA")

@@ -110,7 +110,7 @@ func TestOddCopy(t *testing.T) {
 		t.Fatal(err)
 	}
 	for serial, want := range map[*zone.Snapshot]string{odd: "www.a.", zoneVersion("a.", 6, 1): ""} {
-		if err := s.takeCopy(context.Background(), z, serial, Peer{Name: "p"}, expiry{}); err != nil {
+		if err := s.installFetched(context.Background(), z, serial, Peer{Name: "p"}, expiry{}); err != nil {
 			t.Fatal(err)
 		}
 		got := s.Status().Zones[0]

@@ -63,10 +63,10 @@ func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapsho
 			current = stored
 		}
 		if stored != nil && err == nil && meta.Source == madeOf(source, made) && lasts(meta, now) && now.After(meta.Stored.Add(-time.Hour)) {
-			return s.takeStored(z, source, stored, meta, made, o)
+			return s.resumeStored(z, source, stored, meta, made, o)
 		}
 	} else if current.Serial() == meta.Serial && meta.Source == madeOf(source, made) && lasts(meta, now) && now.After(meta.Stored.Add(-time.Hour)) {
-		return s.takeStored(z, source, current, meta, made, o)
+		return s.resumeStored(z, source, current, meta, made, o)
 	}
 	job := keymanager.Job{Source: source, Signed: current, Serial: nextSerial(source, current), Now: now}
 	if have.fingerprint == made && now.Before(have.renew) {
@@ -130,8 +130,8 @@ func lasts(meta store.Meta, now time.Time) bool {
 	return meta.Expires.IsZero() || now.Before(meta.Renew)
 }
 
-// takeStored puts a version that was signed before in service again.
-func (s *Zones) takeStored(z *served, source, stored *zone.Snapshot, meta store.Meta, made string, o origin) (Change, error) {
+// resumeStored puts a version that was signed before in service again.
+func (s *Zones) resumeStored(z *served, source, stored *zone.Snapshot, meta store.Meta, made string, o origin) (Change, error) {
 	if now := z.snap(); now != nil && now.Serial() == stored.Serial() {
 		z.mu.Lock()
 		z.amend(func(v *version) {

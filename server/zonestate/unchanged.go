@@ -57,9 +57,9 @@ func (s *Zones) signedAsNow(cfg *Zone, made string, renew time.Time) bool {
 	return err == nil && now == made && (renew.IsZero() || s.Now().Before(renew))
 }
 
-// takeAsStored puts the stored version in service where nothing is yet, if it is what
+// adoptStored puts the stored version in service where nothing is yet, if it is what
 // loading would make.
-func (s *Zones) takeAsStored(ctx context.Context, z *served) bool {
+func (s *Zones) adoptStored(ctx context.Context, z *served) bool {
 	cfg := z.cfg.Load()
 	files := cfg.files()
 	if s.Store == nil || files == nil || files.Unchanged == nil || z.lastGood().served != nil || s.takesUpdates(z) {

@@ -67,12 +67,12 @@ func (z requested) Update(u request.Update, done func(*update.Refusal)) {
 	if len(targets) == 0 {
 		targets = []*served{z.served} // which says why not
 	}
-	z.s.takeUpdate(targets[0], u, done, targets[1:]...)
+	z.s.enqueueUpdate(targets[0], u, done, targets[1:]...)
 }
 
-// takeUpdate has a request carried out when those before it have been; also are other versions of the
+// enqueueUpdate has a request carried out when those before it have been; also are other versions of the
 // zone that it changes too.
-func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusal), also ...*served) {
+func (s *Zones) enqueueUpdate(z *served, u request.Update, done func(*update.Refusal), also ...*served) {
 	if !s.repeats.begins(u.Digest, done) {
 		return
 	}
@@ -83,7 +83,7 @@ func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusa
 		s.noteAnswered(&u, no)
 		s.repeats.ended(u.Digest, no)
 	}, also}
-	if no := z.mayAsk(&u); no != nil {
+	if no := z.authorize(&u); no != nil {
 		q.done(no)
 		return
 	}
@@ -99,16 +99,16 @@ func (s *Zones) takeUpdate(z *served, u request.Update, done func(*update.Refusa
 	case full:
 		q.done(failed("too many changes wait already"))
 	case begins:
-		s.running.Go(func() { s.carryOut(z) })
+		s.running.Go(func() { s.runQueue(z) })
 	}
 }
 
 func failed(why string) *update.Refusal { return &update.Refusal{Code: message.ServFail, Why: why} }
 func denied(why string) *update.Refusal { return &update.Refusal{Code: message.Refused, Why: why} }
 
-// mayAsk is nil where whoever asks may change anything in a zone at all. Nothing is told of the zone
+// authorize is nil where whoever asks may change anything in a zone at all. Nothing is told of the zone
 // to others.
-func (z *served) mayAsk(u *request.Update) *update.Refusal {
+func (z *served) authorize(u *request.Update) *update.Refusal {
 	cfg := z.cfg.Load()
 	switch {
 	case cfg.Role().Fetches():
@@ -120,8 +120,8 @@ func (z *served) mayAsk(u *request.Update) *update.Refusal {
 	return nil
 }
 
-// carryOut carries out what waits, until nothing does.
-func (s *Zones) carryOut(z *served) {
+// runQueue carries out what waits, until nothing does.
+func (s *Zones) runQueue(z *served) {
 	q := &z.requests
 	for {
 		s.gather(z)
@@ -164,8 +164,8 @@ func (s *Zones) changeVersions(z *served, q *queued) *update.Refusal {
 	all := append([]*served{z}, q.also...) // everyone's first: all do it in one order
 	batches, before := make([]*batchOf, len(all)), make([]version, len(all))
 	for i, v := range all {
-		v.changing.Lock()
-		defer v.changing.Unlock()
+		v.contentMu.Lock()
+		defer v.contentMu.Unlock()
 		if no := s.changeable(v); no != nil {
 			return no
 		}
@@ -242,8 +242,8 @@ func (s *Zones) gather(z *served) {
 
 // changeBy makes the next version of a zone by requests, each in turn, and tells what came of them.
 func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
-	z.changing.Lock()
-	defer z.changing.Unlock()
+	z.contentMu.Lock()
+	defer z.contentMu.Unlock()
 	out := make([]*update.Refusal, len(batch))
 	all := func(from int, no *update.Refusal) []*update.Refusal {
 		for i := range out[from:] {
@@ -406,7 +406,7 @@ func (s *Zones) UpdateBy(name dnsname.Name, r *update.Request, by string) error 
 	u := request.Update{Request: r, By: by}
 	_, _ = rand.Read(u.Digest[:]) // never fails (crypto/rand); no two are the same
 	done := make(chan *update.Refusal, 1)
-	s.takeUpdate(z, u, func(no *update.Refusal) { done <- no })
+	s.enqueueUpdate(z, u, func(no *update.Refusal) { done <- no })
 	if no := <-done; no != nil {
 		return no
 	}

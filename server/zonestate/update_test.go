@@ -46,7 +46,7 @@ func (s *Zones) askFor(r *update.Request) *update.Refusal {
 	u := request.Update{Request: r, Key: holder.Name, Asker: update.Asker{From: netip.MustParseAddr("192.0.2.77")}}
 	copy(u.Digest[:], fmt.Sprint(ids))
 	done := make(chan *update.Refusal, 1)
-	s.takeUpdate(s.table.Load().zones[updated.Key()], u, func(no *update.Refusal) { done <- no })
+	s.enqueueUpdate(s.table.Load().zones[updated.Key()], u, func(no *update.Refusal) { done <- no })
 	return <-done
 }
 
@@ -396,7 +396,7 @@ func TestUpdateRights(t *testing.T) {
 		u := request.Update{Request: c.ask, Key: c.key.Name}
 		copy(u.Digest[:], fmt.Sprint(ids))
 		done := make(chan *update.Refusal, 1)
-		s.takeUpdate(s.table.Load().zones[updated.Key()], u, func(no *update.Refusal) { done <- no })
+		s.enqueueUpdate(s.table.Load().zones[updated.Key()], u, func(no *update.Refusal) { done <- no })
 		got := message.NoError
 		if no := <-done; no != nil {
 			got = no.Code
@@ -419,7 +419,7 @@ func TestUpdateRepeated(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 10 {
 		wg.Add(1)
-		s.takeUpdate(z, u, func(no *update.Refusal) {
+		s.enqueueUpdate(z, u, func(no *update.Refusal) {
 			if no != nil {
 				t.Errorf("a repeated request: %v", no)
 			}
@@ -433,7 +433,7 @@ func TestUpdateRepeated(t *testing.T) {
 	u.Digest[0] = 2
 	for range 2 {
 		done := make(chan *update.Refusal, 1)
-		s.takeUpdate(z, u, func(no *update.Refusal) { done <- no })
+		s.enqueueUpdate(z, u, func(no *update.Refusal) { done <- no })
 		if no := <-done; no == nil || no.Code != message.YXDomain {
 			t.Errorf("another request: %v", no)
 		}
@@ -476,7 +476,7 @@ func TestUpdateRepeatedAfterRestart(t *testing.T) {
 	ask := func(s *Zones, id byte, r *update.Request) *update.Refusal {
 		r.Zone = updated
 		done := make(chan *update.Refusal, 1)
-		s.takeUpdate(s.table.Load().zones[updated.Key()], request.Update{Request: r, Key: holder.Name, Digest: [16]byte{id}}, func(no *update.Refusal) { done <- no })
+		s.enqueueUpdate(s.table.Load().zones[updated.Key()], request.Update{Request: r, Key: holder.Name, Digest: [16]byte{id}}, func(no *update.Refusal) { done <- no })
 		return <-done
 	}
 	add := &update.Request{Changes: []rr.Record{at("b.a.", rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}
@@ -523,7 +523,7 @@ func TestUpdateBurst(t *testing.T) {
 	for i := range burst {
 		wg.Add(1)
 		u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", i), rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}, Key: holder.Name, Digest: [16]byte{byte(i), byte(i >> 8), 7}}
-		s.takeUpdate(z, u, func(no *update.Refusal) {
+		s.enqueueUpdate(z, u, func(no *update.Refusal) {
 			defer wg.Done()
 			mu.Lock()
 			defer mu.Unlock()
@@ -577,7 +577,7 @@ func BenchmarkUpdates(b *testing.B) {
 					wg.Add(1)
 					u := request.Update{Request: &update.Request{Zone: updated, Changes: []rr.Record{at(fmt.Sprintf("n%d.a.", n), rr.ClassIN, rr.TypeA, 60, "\xc0\x00\x02\x04")}}, Key: holder.Name}
 					copy(u.Digest[:], fmt.Sprint(n))
-					s.takeUpdate(z, u, func(no *update.Refusal) {
+					s.enqueueUpdate(z, u, func(no *update.Refusal) {
 						if no != nil {
 							b.Error(no)
 						}

@@ -132,10 +132,10 @@ type served struct {
 	// planned for it any more. Under the scheduler's lock.
 	gone bool
 
-	// changing is held while the content changes, by files or by requests; it is taken before signing.
-	changing sync.Mutex
-	owed     store.Pending // of what is pending, what could not be stored; under changing
-	requests updateQueue
+	// contentMu is held while the content changes, by files or by requests; it is taken before signing.
+	contentMu sync.Mutex
+	owed      store.Pending // of what is pending, what could not be stored; under contentMu
+	requests  updateQueue
 
 	askedPeers sync.Once // see floorOf
 	peersHave  uint32

@@ -355,7 +355,7 @@ func TestExpiry(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan struct{})
 		go func() { s.sched.run(ctx); close(done) }()
-		if err := s.takeCopy(ctx, z, zoneVersion("a.", 1, 1), Peer{Name: "p"}, expiry{}); err != nil {
+		if err := s.installFetched(ctx, z, zoneVersion("a.", 1, 1), Peer{Name: "p"}, expiry{}); err != nil {
 			t.Fatal(err)
 		}
 		state := func() string { return s.Status().Zones[0].State }
@@ -374,7 +374,7 @@ func TestExpiry(t *testing.T) {
 		}
 		bad := zoneVersion("a.", 2, 1)
 		bad, _ = bad.Replace([]zone.Content{{Owner: bad.Apex(), Records: []rr.Record{{Type: rr.TypeSOA, TTL: 1, Data: soa(2)}}}})
-		if err := s.takeCopy(ctx, z, bad, Peer{Name: "p"}, expiry{}); err == nil || z.snap().Serial() != 1 {
+		if err := s.installFetched(ctx, z, bad, Peer{Name: "p"}, expiry{}); err == nil || z.snap().Serial() != 1 {
 			t.Error("a zone without NS records was taken")
 		}
 		cancel()
