@@ -172,7 +172,7 @@ var delegationTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("glue-incomplete", diag.Note, "the zone above has not all addresses of a server in the zone", "RFC 1034 §4.2.1, RFC 9471 §3.1",
+	{Rule: rule("glue-incomplete", diag.Note, "the zone above lacks addresses of a server in the zone", "RFC 1034 §4.2.1, RFC 9471 §3.1",
 		"One address is enough to come in. But who has only the other family, IPv4 or IPv6, needs that one."),
 		Area: Delegation, Skip: notDelegated, Look: func(f *Facts, l *Findings) {
 			for _, h := range f.Hosts {
@@ -209,7 +209,7 @@ var delegationTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("server-name-no-host", diag.Warning, "the name of a server is no host name", "RFC 952, RFC 1123 §2.1",
+	{Rule: rule("server-name-no-host", diag.Warning, "the name of a server is not a valid host name", "RFC 952, RFC 1123 §2.1",
 		"Names of hosts have letters, digits and hyphens only. Registries refuse others, and some software too."),
 		Area: Delegation, Skip: noHosts, Look: func(f *Facts, l *Findings) {
 			for _, h := range f.Hosts {

@@ -67,7 +67,7 @@ var dnssecTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("signed-without-ds", diag.Warning, "the zone is signed, and the zone above does not say so", "RFC 4035 §2.4",
+	{Rule: rule("signed-without-ds", diag.Warning, "the zone is signed, and the zone above has no DS for it", "RFC 4035 §2.4",
 		"Without a DS nobody knows that there should be signatures: forged answers without any are believed."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			if notAbove(f) == "" && len(f.DS) == 0 {
@@ -241,7 +241,7 @@ var dnssecTests = []*Test{
 				l.add("update that server, or transfer the zone to it again", "%s sends no proof", s)
 			}
 		})},
-	{Rule: rule("denial-by-nsec-and-nsec3", diag.Note, "servers prove in different ways that names do not exist", "RFC 5155 §10.4",
+	{Rule: rule("denial-by-nsec-and-nsec3", diag.Note, "some servers deny names with NSEC and some with NSEC3", "RFC 5155 §10.4",
 		"Some have NSEC and some NSEC3 records. That is so while one replaces the other, and else a sign of two signers."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			ways := map[rr.Type]*Server{}

@@ -213,7 +213,7 @@ var odds = []*odd{
 			}
 			return ""
 		}},
-	{Rule: rule("edns-unasked", diag.Warning, "a server sends EDNS to whoever did not", "RFC 6891 §7",
+	{Rule: rule("edns-unasked", diag.Warning, "a server answers queries without EDNS with EDNS", "RFC 6891 §7",
 		"Old programs take an OPT record that they did not send for an error. Only what has EDNS is answered with EDNS."),
 		advice: newProgram, make: func(f *Facts) []byte { return question(f, rr.TypeSOA, message.QueryOptions{}) },
 		fault: func(q []byte, m *message.Message, raw []byte) string {
@@ -298,7 +298,7 @@ var odds = []*odd{
 			}
 			return ""
 		}},
-	{Rule: rule("answer-over-size", diag.Warning, "a server sends larger answers over UDP than whoever asks can take", "RFC 6891 §6.2.5",
+	{Rule: rule("answer-over-size", diag.Warning, "a server sends UDP answers larger than the requestor takes", "RFC 6891 §6.2.5",
 		"The question says how large an answer may be. A larger one is lost on the way, or comes in fragments, which can be forged and are often dropped."),
 		edns: true, advice: newProgram, make: small, fault: func(_ []byte, _ *message.Message, raw []byte) string {
 			if len(raw) > message.MinUDP {

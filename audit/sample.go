@@ -133,7 +133,7 @@ func (f *Facts) answered(s *Server) map[string]rr.Type {
 	return out
 }
 
-var typeTest = &Test{Rule: rule("type-fails", diag.Error, "a server fails at questions for one type", "RFC 2308 §2, RFC 4074 §4, RFC 8020 §2",
+var typeTest = &Test{Rule: rule("type-fails", diag.Error, "a server fails for queries of one type", "RFC 2308 §2, RFC 4074 §4, RFC 8020 §2",
 	"The name is there, and an answer for another type says so. For a type that it does not have the answer is NOERROR without records; NXDOMAIN denies the whole name, and an error or silence makes resolvers wait and try elsewhere. Often a load balancer answers instead of the name server."),
 	Area: Servers, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 		for _, s := range f.Servers {

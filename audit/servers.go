@@ -130,7 +130,7 @@ var serverTests = []*Test{
 				l.add("", "%s took %s", s, s.SOA.Elapsed.Round(time.Millisecond))
 			}
 		})},
-	{Rule: rule("recursion-offered", diag.Warning, "a server of the zone asks others for whoever likes", "RFC 5358 §4, RFC 2182 §5",
+	{Rule: rule("recursion-offered", diag.Warning, "a server of the zone offers recursion to anyone", "RFC 5358 §4, RFC 2182 §5",
 		"Who asks others for strangers can be made to flood third parties, and to keep forged answers. Servers of zones do not."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			r := s.Recursion

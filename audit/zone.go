@@ -10,7 +10,7 @@ import (
 )
 
 var zoneTests = []*Test{
-	{Rule: rule("primary-no-server", diag.Note, "the primary server in the SOA is none of the zone's servers", "RFC 1035 §3.3.13, RFC 2136 §4.3",
+	{Rule: rule("primary-no-server", diag.Note, "the primary server in the SOA is not among the zone's servers", "RFC 1035 §3.3.13, RFC 2136 §4.3",
 		"That is so on purpose where the primary is hidden. Else updates and tools that ask for the primary go astray."),
 		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if !slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) {

@@ -62,11 +62,11 @@ type Expectation struct {
 
 // Rules of files of expectations.
 var (
-	RuleStatement = &diag.Rule{Code: "expectation-not-understood", Severity: diag.Error, Title: "a line says nothing that can be expected", Ref: "",
+	RuleStatement = &diag.Rule{Code: "expectation-not-understood", Severity: diag.Error, Title: "a line of expectations cannot be understood", Ref: "",
 		Doc: "A statement is a name, a type, and what must be answered: `www A is 198.51.100.80`. docs/expect.md lists all of them."}
-	RuleData = &diag.Rule{Code: "expectation-data", Severity: diag.Error, Title: "the data of an expectation are not those of its type", Ref: "",
+	RuleData = &diag.Rule{Code: "expectation-data", Severity: diag.Error, Title: "the data of an expectation do not fit its type", Ref: "",
 		Doc: "Data are written as in a master file; several sets are joined by `and`, choices by `or`."}
-	RuleZone = &diag.Rule{Code: "expectation-without-zone", Severity: diag.Error, Title: "a file of expectations does not say of which zone", Ref: "",
+	RuleZone = &diag.Rule{Code: "expectation-without-zone", Severity: diag.Error, Title: "a file of expectations does not name its zone", Ref: "",
 		Doc: "The first statement is `zone NAME`. Names without a final dot are completed with it."}
 )
 

@@ -17,7 +17,7 @@ import (
 var (
 	DelegationMissing = &diag.Rule{Code: "delegation-missing", Severity: diag.Error, Title: "the zone above does not delegate the name", Ref: "RFC 1034 §4.2.1, RFC 1912 §2.8",
 		Doc: "Servers answer for the zone, but the zone above has no NS records of it: nobody who comes from the root finds it. Add the NS records there, with the addresses of servers that lie in the zone."}
-	DelegationLoop = &diag.Rule{Code: "delegation-loop", Severity: diag.Error, Title: "to find the servers of a zone one must have found them", Ref: "RFC 1912 §2.8, RFC 4697 §2.9",
+	DelegationLoop = &diag.Rule{Code: "delegation-loop", Severity: diag.Error, Title: "the servers of a zone cannot be found without asking them", Ref: "RFC 1912 §2.8, RFC 4697 §2.9",
 		Doc: "Each zone's servers have names in the other zone, and no addresses come with the delegations: there is no way in. One server with a name elsewhere, or glue, opens it."}
 	GlueMissing = &diag.Rule{Code: "glue-missing", Severity: diag.Error, Title: "the address of a server does not come with its delegation", Ref: "RFC 1034 §4.2.1, RFC 9471 §3.1",
 		Doc: "The server's name lies in the zone that it serves. To ask for its address one would have to know it: so the zone above holds a copy, the glue."}
@@ -35,7 +35,7 @@ var (
 		Doc: "The delegation names it, and it refuses, fails, or answers without authority: the zone is not configured there, did not load, or has expired."}
 	ServersDisagree = &diag.Rule{Code: "servers-disagree", Severity: diag.Warning, Title: "servers of one zone give different answers", Ref: "RFC 1034 §4.3.5, RFC 2182 §2",
 		Doc: "Which answer one gets is chance. Mostly one server has an older version: its transfers fail, or the serial was not raised."}
-	ServerNoEDNS = &diag.Rule{Code: "server-without-edns", Severity: diag.Warning, Title: "a server answers only what has no EDNS", Ref: "RFC 6891 §6.1.1, RFC 8906 §3.2",
+	ServerNoEDNS = &diag.Rule{Code: "server-without-edns", Severity: diag.Warning, Title: "a server answers only queries without EDNS", Ref: "RFC 6891 §6.1.1, RFC 8906 §3.2",
 		Doc: "Nearly every query has an OPT record. A server that drops those, or calls them malformed, is asked again and again before somebody tries without; validators cannot use it at all. Often a firewall is in the way."}
 	ApexAlias = &diag.Rule{Code: "apex-is-alias", Severity: diag.Error, Title: "the zone's own name is an alias", Ref: "RFC 1034 §3.6.2, RFC 2181 §10.1",
 		Doc: "A CNAME stands alone at its name, and the zone's name has SOA and NS records. Some resolvers take one, some the other."}

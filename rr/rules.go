@@ -81,7 +81,7 @@ var (
 		Bad:  "sub NS ns.example.org.\nsub NS ns2.example.org.\nsub DS 12345 13 2 9ABCX\n",
 		Good: "sub NS ns.example.org.\nsub NS ns2.example.org.\nsub DS 12345 13 2 2BB183AF5F22588179A53B0A98631FAD1A2921182BB183AF5F22588179A53B0A\n"}
 	RuleBadTypeCode = &diag.Rule{Code: "bad-type-name", Severity: diag.Error,
-		Title: "a list of types holds a word that is no type", Ref: "RFC 4034 §4.2",
+		Title: "a list of types holds an unknown type", Ref: "RFC 4034 §4.2",
 		Doc:  "Types are written by mnemonic, such as MX, or as TYPE and a number.",
 		Bad:  "a NSEC b.example. A MXX\n",
 		Good: "@ CSYNC 66 3 A NS AAAA\n"}
@@ -106,7 +106,7 @@ var (
 		Bad:  `t TYPE731 \# 3 abcd` + "\n",
 		Good: `t TYPE731 \# 2 abcd` + "\n"}
 	RuleUnquoted = &diag.Rule{Code: "quoted-field", Severity: diag.Error,
-		Title: "a field that is no text stands in quotes", Ref: "RFC 1035 §5.1",
+		Title: "a field that is not a text stands in quotes", Ref: "RFC 1035 §5.1",
 		Doc:  "Only text strings are written in quotes. Take the quotes away.",
 		Bad:  "www A \"192.0.2.1\"\n",
 		Good: "www A 192.0.2.1\n"}
@@ -115,7 +115,7 @@ var (
 // Rules for the fields of the rarer types.
 var (
 	RuleBadWord = &diag.Rule{Code: "bad-word", Severity: diag.Error,
-		Title: "a field's word is none of those that may stand there", Ref: "RFC 4398 §2.1, RFC 7218 §2",
+		Title: "a field has a word that is not allowed there", Ref: "RFC 4398 §2.1, RFC 7218 §2",
 		Doc:  "Some numbers may be written as a word, such as PKIX for certificate type 1. This word is not known; the number itself always is.",
 		Bad:  "@ CERT PKXI 12345 8 AQID\n",
 		Good: "@ CERT PKIX 12345 8 AQID\n"}

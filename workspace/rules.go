@@ -6,7 +6,7 @@ import "fencepost/diag"
 var (
 	RuleSyntax = &diag.Rule{Code: "config-syntax", Severity: diag.Error, Title: "fencepost.toml cannot be read", Ref: "TOML 1.0",
 		Doc: "The file is TOML: sections in square brackets, then key = value with texts in double quotes."}
-	RuleUnknownKey = &diag.Rule{Code: "config-unknown-key", Severity: diag.Error, Title: "fencepost.toml has a key that means nothing", Ref: "",
+	RuleUnknownKey = &diag.Rule{Code: "config-unknown-key", Severity: diag.Error, Title: "fencepost.toml has an unknown key", Ref: "",
 		Doc: "A misspelt key would be ignored without a word elsewhere; here it is an error, so that what you wrote is what you get."}
 	RuleBadValue = &diag.Rule{Code: "config-bad-value", Severity: diag.Error, Title: "a value in fencepost.toml cannot be used", Ref: "",
 		Doc: "The value does not fit its key: see the message for what is expected."}

@@ -5,7 +5,7 @@ import "fencepost/diag"
 // Rules for the language of master files (RFC 1035 §5).
 var (
 	RuleUnknownDirective = &diag.Rule{Code: "unknown-directive", Severity: diag.Error,
-		Title: "a line begins like a directive and is none", Ref: "RFC 1035 §5.1, RFC 2308 §4",
+		Title: "a directive is unknown", Ref: "RFC 1035 §5.1, RFC 2308 §4",
 		Doc:  "The directives are $ORIGIN, $TTL and $INCLUDE, written with a dollar sign. Anything else at that place is most likely one of them, mistyped.",
 		Bad:  "@TTL 3600\n",
 		Good: "$TTL 3600\n"}
@@ -36,7 +36,7 @@ var (
 		Bad:  "t TXT \"the \"old\" pier\"\n",
 		Good: "t TXT \"the \\\"old\\\" pier\"\n"}
 	RuleUnknownType = &diag.Rule{Code: "unknown-type", Severity: diag.Error,
-		Title: "a word stands where the record type should be and is none", Ref: "RFC 1035 §5.2, RFC 3597 §5",
+		Title: "a record type is unknown", Ref: "RFC 1035 §5.2, RFC 3597 §5",
 		Doc:  "After the owner come TTL and class, if any, and then the type. A type that has no name here is written TYPE and its number.",
 		Bad:  "www AA 192.0.2.1\n",
 		Good: "www A 192.0.2.1\n"}

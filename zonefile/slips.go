@@ -18,12 +18,12 @@ import (
 // Rules for slips.
 var (
 	RuleNotText = &diag.Rule{Code: "not-text", Severity: diag.Error,
-		Title: "the file is no text that a master file could be", Ref: "RFC 1035 §5.1",
+		Title: "the file is not a text file", Ref: "RFC 1035 §5.1",
 		Doc:  "A master file is plain text in ASCII, or in UTF-8. This one holds octets that stand in no text, or is UTF-16, as some editors save it. Save it as UTF-8, or look whether it is the right file.",
 		Bad:  "-- bare --\n\xff\xfe@\x00 \x00S\x00O\x00A\x00\n",
 		Good: "-- bare --\n$ORIGIN example.com.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster 2026112301 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n"}
 	RuleOddBlank = &diag.Rule{Code: "no-break-space", Severity: diag.Error,
-		Title: "a blank that is no plain space parts no fields", Ref: "RFC 1035 §5.1",
+		Title: "a no-break space does not separate fields", Ref: "RFC 1035 §5.1",
 		Doc:  "Text that is copied from a page or a mail often has no-break spaces, which look like blanks and belong to the word they stand in. Fields are parted by spaces and tabs.",
 		Bad:  "www A\u00a0192.0.2.1\n",
 		Good: "www A 192.0.2.1\n"}

@@ -133,7 +133,7 @@ var dnameLoop = &lint.Check{Rule: diag.Rule{
 }
 
 var severalOfOne = &lint.Check{Rule: diag.Rule{
-	Code: "several-of-a-single-type", Severity: diag.Error, Title: "a name has several records of a type of which there can be one", Ref: "RFC 6672 §2.4, RFC 7477 §2",
+	Code: "several-of-a-single-type", Severity: diag.Error, Title: "a name has several records of a type that allows only one", Ref: "RFC 6672 §2.4, RFC 7477 §2",
 	Doc:  "A name has at most one DNAME and at most one CSYNC record.",
 	Bad:  "old DNAME example.net.\nold DNAME example.org.\n",
 	Good: "old DNAME example.net.\n"},

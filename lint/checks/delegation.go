@@ -95,7 +95,7 @@ var wildcardDelegation = &lint.Check{Rule: diag.Rule{
 }
 
 var oneServerCut = &lint.Check{Rule: diag.Rule{
-	Code: "one-server-delegation", Severity: diag.Note, Title: "a zone is delegated to one server only", Ref: "RFC 1034 §4.1, RFC 2182 §5",
+	Code: "one-server-delegation", Severity: diag.Note, Title: "a zone is delegated to only one server", Ref: "RFC 1034 §4.1, RFC 2182 §5",
 	Doc:  "When that server is out of reach, so is everything in the delegated zone. Said once for each zone.",
 	Bad:  "sub NS ns1.example.net.\n",
 	Good: "sub NS ns1.example.net.\nsub NS ns2.example.org.\n"},

@@ -31,7 +31,7 @@ var dsLength = &lint.Check{Rule: diag.Rule{
 var weakAlgorithms = map[byte]bool{1: true, 3: true, 5: true, 6: true, 7: true, 12: true}
 
 var weakAlgorithm = &lint.Check{Rule: diag.Rule{
-	Code: "weak-algorithm", Severity: diag.Warning, Title: "a DNSSEC algorithm or digest that is no longer to be used", Ref: "RFC 8624 §3.1, §3.3, RFC 9905",
+	Code: "weak-algorithm", Severity: diag.Warning, Title: "a DNSSEC algorithm or digest should no longer be used", Ref: "RFC 8624 §3.1, §3.3, RFC 9905",
 	Doc: "Signatures with MD5, SHA-1, DSA or GOST are not to be made any more, and validators may treat the zone as unsigned. The same goes for DS records of digest type 1 (SHA-1). " +
 		"Take algorithm 13 and digest type 2.",
 	Bad:  "sub NS ns1.example.net.\nsub NS ns2.example.net.\nsub DS 12345 5 1 2BB183AF5F22588179A53B0A98631FAD1A292118\n",
@@ -156,7 +156,7 @@ var obsoleteType = &lint.Check{Rule: diag.Rule{
 }
 
 var minimalANY = &lint.Check{Rule: diag.Rule{
-	Code: "any-answer-in-zone", Severity: diag.Note, Title: "the zone holds an answer that a server made up", Ref: "RFC 8482 §4.2",
+	Code: "any-answer-in-zone", Severity: diag.Note, Title: "the zone holds a made-up answer to a question for ANY", Ref: "RFC 8482 §4.2",
 	Doc:  "HINFO with RFC8482 in it is what a server says when asked for everything. It came into the file with a copy of such an answer; take it out.",
 	Bad:  "@ HINFO \"RFC8482\" \"\"\n",
 	Good: "gauge HINFO \"ARM64\" \"LINUX\"\ngauge A 192.0.2.7\n"},

@@ -39,7 +39,7 @@ func isHost(n *lint.Name) bool {
 }
 
 var hostShape = &lint.Check{Rule: diag.Rule{
-	Code: "host-name-shape", Severity: diag.Warning, Title: "a host has a name that is no host name", Ref: "RFC 1123 §2.1, RFC 1912 §2.1",
+	Code: "host-name-shape", Severity: diag.Warning, Title: "a host's name is not a valid host name", Ref: "RFC 1123 §2.1, RFC 1912 §2.1",
 	Doc: "Labels of host names are letters, digits and hyphens, with no hyphen at either end. The DNS carries other names, " +
 		"but browsers, mail servers and certificate authorities refuse them.",
 	Bad:  "web- A 192.0.2.1\n",
@@ -125,7 +125,7 @@ var targetShape = &lint.Check{Rule: diag.Rule{
 }
 
 var aLabel = &lint.Check{Rule: diag.Rule{
-	Code: "bad-a-label", Severity: diag.Warning, Title: "a label looks internationalised and is not valid", Ref: "RFC 5890 §2.3.1, §2.3.2.1, RFC 5891 §4.2, §5.4",
+	Code: "bad-a-label", Severity: diag.Warning, Title: "a label begins with xn-- and is not a valid A-label", Ref: "RFC 5890 §2.3.1, §2.3.2.1, RFC 5891 §4.2, §5.4",
 	Doc: "A label that begins with xn-- is the encoded form of a name in another script; one that does not decode, or has another encoding, is never asked for. " +
 		"Other labels with two hyphens in the third and fourth place are reserved.",
 	Bad:  "xn--a A 192.0.2.1\n",

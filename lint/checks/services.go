@@ -168,7 +168,7 @@ var tlsaFields = &lint.Check{Rule: diag.Rule{
 }
 
 var uriScheme = &lint.Check{Rule: diag.Rule{
-	Code: "uri-without-scheme", Severity: diag.Warning, Title: "the target of a URI record is no URI", Ref: "RFC 7553 §4.4, RFC 3986 §3.1",
+	Code: "uri-without-scheme", Severity: diag.Warning, Title: "the target of a URI record is not a URI", Ref: "RFC 7553 §4.4, RFC 3986 §3.1",
 	Doc:  "The target is a whole URI with its scheme, such as https://www.example.com/path.",
 	Bad:  "_ftp._tcp URI 10 1 \"ftp.example.com/public\"\n",
 	Good: "_ftp._tcp URI 10 1 \"ftp://ftp.example.com/public\"\n"},

@@ -339,7 +339,7 @@ func shorten(s string) string {
 }
 
 var spfVersionTypo = &lint.Check{Rule: diag.Rule{
-	Code: "spf-version", Severity: diag.Warning, Title: "a text looks like an SPF record and is none", Ref: "RFC 7208 §4.5",
+	Code: "spf-version", Severity: diag.Warning, Title: "a text looks like an SPF record and is not one", Ref: "RFC 7208 §4.5",
 	Doc:  "An SPF record begins with v=spf1 and a blank, or consists of it. Anything else is ignored by receivers.",
 	Bad:  "@ TXT \"v=spf ip4:192.0.2.25 -all\"\n",
 	Good: "@ TXT \"v=spf1 ip4:192.0.2.25 -all\"\n"},

@@ -92,7 +92,7 @@ var serialFuture = &lint.Check{Rule: diag.Rule{
 }
 
 var serialNoDate = &lint.Check{Rule: diag.Rule{
-	Code: "serial-no-date", Severity: diag.Note, Title: "the serial looks like a date and is none", Ref: "RFC 1912 §2.2",
+	Code: "serial-no-date", Severity: diag.Note, Title: "the serial looks like a date and is not one", Ref: "RFC 1912 §2.2",
 	Doc:  "A serial is a number, and any will do as long as it grows. This one looks like a date: YYYYMMDD and two digits that count the changes of a day. Written otherwise it will seem wrong to whoever reads it, and a proper date may be a step back from it.",
 	Bad:  bare("@ SOA ns1.example.net. hostmaster 2026133201 7200 900 1209600 300"),
 	Good: bare(okSOA)},
@@ -171,7 +171,7 @@ var mnameMissing = &lint.Check{Rule: diag.Rule{
 }
 
 var contactShape = &lint.Check{Rule: diag.Rule{
-	Code: "contact-shape", Severity: diag.Warning, Title: "the SOA's contact is no mailbox", Ref: "RFC 1035 §3.3.13, RFC 1912 §2.2",
+	Code: "contact-shape", Severity: diag.Warning, Title: "the SOA's contact is not a mailbox", Ref: "RFC 1035 §3.3.13, RFC 1912 §2.2",
 	Doc:  "The contact is a name whose first label is the mailbox and whose rest is the mail domain: hostmaster.example.com. for hostmaster@example.com.",
 	Bad:  bare("@ SOA ns1.example.net. hostmaster. 2026112301 7200 900 1209600 300"),
 	Good: bare(okSOA)},
