@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"fencepost/dnsname"
+	"fencepost/internal/memdir"
 	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
@@ -77,6 +78,7 @@ var touchSources = sync.OnceValue(func() error {
 })
 
 func run(m *testing.M) int {
+	memdir.Use()
 	dir, err := os.MkdirTemp("", "fencepost-e2e-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -1,0 +1,13 @@
+package store_test
+
+import (
+	"os"
+	"testing"
+
+	"fencepost/internal/memdir"
+)
+
+func TestMain(m *testing.M) {
+	memdir.Use()
+	os.Exit(m.Run())
+}
