@@ -34,7 +34,7 @@ func (l *loader) read(p *parser, limit int) {
 		}
 		switch {
 		case e.Kind == Record:
-			l.twice.mend(e, e.Type == rr.TypeSOA && l.soa.IsZero())
+			l.twice.mend(e, e.Type == rr.TypeSOA && l.soa.IsZero() && !bytes.EqualFold(e.Owner, []byte(l.origin.Wire())))
 			l.take(e)
 			if e.Cut {
 				remember(&l.cut, e.Owner)
