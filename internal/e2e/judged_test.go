@@ -23,7 +23,6 @@ func TestPublishWhileSaved(t *testing.T) {
 	first := serve(t, p.primary)
 	second := serve(t, p.secondary)
 	eventually(t, "the secondary has the zone", func() bool { return serial(t, second.addr, "tides.example") == 1 })
-	_ = first
 	for i, step := range []publish.Step{publish.Checked, publish.OnFile, publish.Changes, publish.Serial, publish.Loaded} {
 		judged, other := fmt.Sprintf("192.0.2.%d", 100+2*i), fmt.Sprintf("192.0.2.%d", 101+2*i)
 		ok(t, p.primary, "change", "tides.example", "mail", "A", judged)

@@ -89,5 +89,5 @@ type errResting struct {
 }
 
 func (e *errResting) Error() string {
-	return fmt.Sprintf("it has not answered since %s, and is asked again in a moment", e.since.UTC().Format(time.RFC3339))
+	return fmt.Sprintf("it has not answered since %s, and is asked again in a moment", e.since.UTC().Format("2006-01-02 15:04:05 UTC"))
 }

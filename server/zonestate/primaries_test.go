@@ -53,7 +53,7 @@ func TestBestPrimary(t *testing.T) {
 	two.mu.Lock()
 	two.shows = 3
 	two.mu.Unlock()
-	if err := s.lookForVersion(t.Context(), z); err == nil || !strings.Contains(err.Error(), "has not answered since 2026-11-29T12:00:00Z") {
+	if err := s.lookForVersion(t.Context(), z); err == nil || !strings.Contains(err.Error(), "has not answered since 2026-11-29 12:00:00 UTC") {
 		t.Errorf("nothing tells that a peer was silent: %v", err)
 	}
 }

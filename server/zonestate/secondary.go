@@ -257,7 +257,7 @@ func aliasOddity(snap *zone.Snapshot, n *zone.Node) string {
 
 // errExpired says why an expired copy is not served.
 func errExpired(checked time.Time) error {
-	return fmt.Errorf("expired: no primary has confirmed it since %s", checked.UTC().Format(time.RFC3339))
+	return fmt.Errorf("expired: no primary has confirmed it since %s", checked.UTC().Format("2006-01-02 15:04:05 UTC"))
 }
 
 // planExpiry takes the zone out of service when no primary has confirmed it
