@@ -178,10 +178,10 @@ func (e *env) explainAll() error {
 	for _, r := range entries {
 		fmt.Fprintf(&b, "\n## %s\n\n*%s*: %s.\n\n%s\n", r.Code, r.Severity, r.Title, r.Doc)
 		if r.Bad != "" {
-			fmt.Fprintf(&b, "\nWrong:\n\n%s", ui.Lines(example(r.Bad)))
+			fmt.Fprintf(&b, "\nWrong:\n\n%s", example(r.Bad))
 		}
 		if r.Good != "" {
-			fmt.Fprintf(&b, "\nRight:\n\n%s", ui.Lines(example(r.Good)))
+			fmt.Fprintf(&b, "\nRight:\n\n%s", example(r.Good))
 		}
 		if r.Ref != "" {
 			fmt.Fprintf(&b, "\nStandard: %s\n", r.Ref)

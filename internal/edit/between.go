@@ -40,7 +40,7 @@ func (a *Files) Between(src *source.Set, parts []Part, texts map[string][]byte, 
 	have := map[string]bool{}
 	for _, p := range parts {
 		_, audience := workspace.SplitAudience(filepath.Base(p.Path))
-		if p.Zone == nil || audience != "" || have[p.Zone.Apex().Key()] || !sameFile(p.Path, c.File(p.Zone.Apex())) || c.Find(p.Zone.Apex()) == nil {
+		if p.Zone == nil || audience != "" || have[p.Zone.Apex().Key()] || !SameFile(p.Path, c.File(p.Zone.Apex())) || c.Find(p.Zone.Apex()) == nil {
 			continue // a file for an audience is compared with that for everyone
 		}
 		m := lint.NewZone(p.Zone, src)
@@ -117,14 +117,16 @@ func (a *Files) beside(c *workspace.Config, src *source.Set, members []*lint.Zon
 // besideOne reads a zone that another is compared with. What is wrong with it is not said here.
 func (a *Files) besideOne(src *source.Set, name dnsname.Name, path string, text []byte, open bool) *lint.Zone {
 	r, diags := a.Reader(), &diag.List{}
-	t, err := zoneload.Text{}, error(nil)
-	if open {
-		f, ferr := src.Add(Shown(path), text)
-		if ferr != nil {
-			return nil
-		}
+	var t zoneload.Text
+	var err error
+	if !open {
+		t, err = r.Open(src, path, name)
+	} else if f, ferr := src.Add(Shown(path), text); ferr == nil {
 		t = r.Text(src, f, path, name, nil)
-	} else if t, err = r.Open(src, path, name); err != nil {
+	} else {
+		err = ferr
+	}
+	if err != nil {
 		return nil
 	}
 	z, err := r.Read(t, diags)
@@ -170,7 +172,12 @@ func (b *Transaction) newTexts() map[string][]byte {
 	return out
 }
 
-func sameFile(a, b string) bool { return wholePath(a) == wholePath(b) }
+// SameFile reports whether two paths lead to one file.
+func SameFile(a, b string) bool {
+	x, errX := os.Stat(a)
+	y, errY := os.Stat(b)
+	return errX == nil && errY == nil && os.SameFile(x, y)
+}
 
 // wholePath is a path from the root; as it is where that cannot be told.
 func wholePath(path string) string {

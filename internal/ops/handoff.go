@@ -34,7 +34,7 @@ const largestStep = 512 << 10
 func stepOf(f *edit.EditedFile, c *workspace.Config) *Step {
 	z := c.Find(f.Zone)
 	before, after := f.Versions()
-	if z == nil || after == nil || !sameFile(f.Where(), c.File(z.Name)) || f.Diags.Count(diag.Error) > 0 {
+	if z == nil || after == nil || !edit.SameFile(f.Where(), c.File(z.Name)) || f.Diags.Count(diag.Error) > 0 {
 		return nil
 	}
 	if _, cut := zonefile.CutOff(f.Text()); cut {
@@ -63,10 +63,10 @@ func (a *App) ReloadEdited(ctx context.Context, r *edit.Edited, took func(zone s
 	}
 	files := map[string]int{} // of each zone
 	for _, f := range r.Files {
-		if f.Zone.IsZero() && sameFile(f.Where(), filepath.Join(c.Dir, workspace.ConfigFile)) {
+		if f.Zone.IsZero() && edit.SameFile(f.Where(), filepath.Join(c.Dir, workspace.ConfigFile)) {
 			return ask(control.Request{Command: "reload"})
 		}
-		if !f.Zone.IsZero() && c.Find(f.Zone) != nil && sameFile(filepath.Dir(f.Where()), filepath.Join(c.Dir, workspace.ZonesDir)) {
+		if !f.Zone.IsZero() && c.Find(f.Zone) != nil && edit.SameFile(filepath.Dir(f.Where()), filepath.Join(c.Dir, workspace.ZonesDir)) {
 			files[f.Zone.Key()]++ // else it is another file than the one that is served
 		}
 	}

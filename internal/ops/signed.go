@@ -25,7 +25,7 @@ func (a *App) mayOverwrite(input, out string) error {
 	if out == "-" || out == "" {
 		return nil
 	}
-	if sameFile(input, out) {
+	if edit.SameFile(input, out) {
 		return edit.Usage("-o %s is the zone file itself: the signed zone goes to another file, so that yours stays as it is", out)
 	}
 	info, err := os.Stat(out)
@@ -48,13 +48,6 @@ func (a *App) mayOverwrite(input, out string) error {
 		return edit.Usage("-o %s would write over the file of a zone, which is yours; choose another name", out)
 	}
 	return nil
-}
-
-// sameFile reports whether two paths lead to one file.
-func sameFile(a, b string) bool {
-	x, errX := os.Stat(a)
-	y, errY := os.Stat(b)
-	return errX == nil && errY == nil && os.SameFile(x, y)
 }
 
 // writeSigned writes a signed zone to a file, all or nothing, or to standard output
