@@ -3,6 +3,7 @@ package ops
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 
 	"fencepost/internal/edit"
@@ -14,7 +15,7 @@ import (
 type Judged map[string]string
 
 // ErrNotJudged means that a file is not what was judged.
-var ErrNotJudged = errors.New("the files were changed since they were judged, and nothing was loaded: judge them again")
+var ErrNotJudged = errors.New("it was changed since it was judged, and nothing was loaded")
 
 // Judged is what was read.
 func (r *Checked) Judged() (Judged, error) {
@@ -41,7 +42,7 @@ func (j Judged) Edited(r *edit.Edited) error {
 			return err
 		}
 		if j[path] != f.OldDigest() {
-			return ErrNotJudged
+			return fmt.Errorf("%s: %w", edit.Shown(path), ErrNotJudged)
 		}
 		j[path] = edit.DigestOf(f.Text())
 	}
@@ -56,7 +57,7 @@ func (j Judged) hold(files []*source.File) error {
 	}
 	for path, digest := range read {
 		if j[path] != digest {
-			return ErrNotJudged
+			return fmt.Errorf("%s: %w", edit.Shown(path), ErrNotJudged)
 		}
 	}
 	return nil

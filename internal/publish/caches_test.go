@@ -46,3 +46,14 @@ func TestCaches(t *testing.T) {
 		cancel()
 	}
 }
+
+// Without names all zones that have files are published: none that is fetched, kept in the store, or a
+// catalog that is made.
+func TestChosen(t *testing.T) {
+	c := &workspace.Config{Zones: []*workspace.Zone{{Name: dnsname.MustParse("file.example.")}, {Name: dnsname.MustParse("fetched.example."), FetchFrom: []*workspace.Peer{{}}},
+		{Name: dnsname.MustParse("kept.example."), Kept: true}, {Name: dnsname.MustParse("list.example."), Catalog: &workspace.Catalog{}}}}
+	out, err := chosen(c, nil)
+	if err != nil || len(out) != 1 || out[0] != c.Zones[0] {
+		t.Errorf("%d zones, %v", len(out), err)
+	}
+}

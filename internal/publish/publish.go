@@ -124,7 +124,7 @@ func chosen(c *workspace.Config, names []string) (out []*workspace.Zone, err err
 	}
 	if len(names) == 0 {
 		for _, z := range c.Zones {
-			if len(z.FetchFrom) == 0 {
+			if z.HasFile() {
 				out = append(out, z)
 			}
 		}
@@ -331,7 +331,7 @@ func (r *run) changesOf(ctx context.Context, version string) (changed bool, err 
 		return true, err
 	}
 	if err := r.judged.Edited(s.Edited); err != nil {
-		return true, r.stop(Serial, "run it again: fencepost publish "+r.name(), "%s was changed since it was judged; nothing was loaded", version)
+		return true, r.stop(Serial, "run it again: fencepost publish "+r.name(), "%v", err)
 	}
 	return true, r.say(Serial, "raised to %d, for secondaries would not see the change", s.Serial)
 }
@@ -353,7 +353,7 @@ func (r *run) load(ctx context.Context) error {
 	}
 	for _, t := range results {
 		if t.Problem != "" {
-			return r.stop(Loaded, "", "the server keeps serial %d: %s", t.Serial, t.Problem)
+			return r.stop(Loaded, "mend it and run it again: fencepost publish "+r.name(), "the server keeps serial %d: %s", t.Serial, t.Problem)
 		}
 		if t.Audience == "" { // each audience has serials of its own
 			r.serial = t.Serial
