@@ -427,7 +427,15 @@ func TestSignerInTheMiddle(t *testing.T) {
 	hidden.stop()
 	d.kill()
 	write(t, filepath.Join(d.dir, "fencepost.toml"), strings.Replace(read(t, filepath.Join(d.dir, "fencepost.toml")), "nsec3", "nsec", 1))
+	pems, _ := filepath.Glob(filepath.Join(d.dir, "keys", "saltmarsh.example", "*.pem"))
+	if len(pems) != 1 || os.Rename(pems[0], pems[0]+".away") != nil { // what is missing at the start is put back, and a reload is enough
+		t.Fatalf("the keys are in %q", pems)
+	}
 	d.start()
+	if err := os.Rename(pems[0]+".away", pems[0]); err != nil {
+		t.Fatal(err)
+	}
+	ok(t, d.dir, "reload")
 	eventually(t, "the zone is signed by the new policy", func() bool {
 		return strings.Contains(fp(t, d.dir, "ask", "nobody.saltmarsh.example", "--dnssec", "--at", d.addr).out, " NSEC ")
 	})

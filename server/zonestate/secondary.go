@@ -34,8 +34,13 @@ func (s *Zones) prepareSecondary(ctx context.Context, z *served) ZoneResult {
 			}
 		}
 		s.sched.plan(z, z.fromPrimary(), refreshID(z), s.Now(), func(ctx context.Context) { s.refresh(ctx, z) })
-	} else if z.failing() {
-		s.refreshNow(z) // what was wrong, such as a secret, may have been mended
+	} else {
+		if z.failing() {
+			s.refreshNow(z) // what was wrong, such as a secret, may have been mended
+		}
+		if have := z.lastGood(); z.role().Signs() && have.source != nil && !s.signedAsNow(z.cfg.Load(), have.fingerprint, have.renew) {
+			s.planSigning(z, s.Now()) // likewise, such as a passphrase
+		}
 	}
 	r.Serial = serialOf(z.snap())
 	return r
@@ -85,7 +90,9 @@ func (s *Zones) restore(ctx context.Context, z *served, snap *zone.Snapshot, met
 	s.putInService(z, v)
 	s.planExpiry(z)
 	if source != nil { // signed as it is stored, or as the keys and the policy have it now; errors are told
-		_ = s.signAgain(ctx, z)
+		if s.signAgain(ctx, z) != nil {
+			s.planSigning(z, s.Now().Add(signRetry))
+		}
 	}
 	return true
 }
