@@ -218,7 +218,11 @@ func (a *App) editedCopy(old *zone.Snapshot, o edit.Edit, kind Kind, r Remote) (
 	}
 	done, err := do(o)
 	if err != nil {
-		return nil, &inAnswers{err, edit.Shown(path), "what " + r.At + " answers"}
+		who := r.At
+		if who == Here {
+			who = "the running server"
+		}
+		return nil, &inAnswers{err, edit.Shown(path), "what " + who + " answers"}
 	}
 	if len(done.Files) == 0 {
 		return old, nil

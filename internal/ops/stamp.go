@@ -124,7 +124,7 @@ func stampOfFiles(stamp string, r *zoneload.Reader, path string) error {
 			return err
 		}
 		switch {
-		case sameFile(was.path, path):
+		case edit.SameFile(was.path, path):
 			main = true
 		case r.Includable(path, was.path) != nil:
 			return fmt.Errorf("it names %s, which is not a file of the zone", edit.Shown(was.path))

@@ -203,7 +203,7 @@ figure{margin:.8rem 0 0;overflow-x:auto;border:1px solid var(--line);background:
 @media print{:root{color-scheme:light;--ink:#000;--soft:#333;--page:#fff;--card:#fff;--line:#999;--error:#900;--warning:#640;--note:#024;--good:#040}body{padding:0;max-width:none;font-size:10.5pt}svg{min-width:0}details::details-content{content-visibility:visible;block-size:auto}summary{list-style:none}figure,.scroll{overflow:visible}.areas{grid-template-columns:repeat(4,1fr)}tr,figure{break-inside:avoid}h2{break-after:avoid}}
 </style></head><body>
 <header class="head {{.State}}"><h1>{{.Zone}}</h1><p class="headline">{{.Headline}}</p><p>{{.Verdict}}.</p><p class="soft">Seen from outside on {{.At}}, by {{.Queries}}.</p></header>
-<section class="areas">{{range .Areas}}<div class="area {{.State}}"><b>{{.Name}}</b><span>{{.Words}}</span><br><span class="soft">{{if eq .Looked .Total}}{{.Total}} tests made{{else}}{{.Looked}} of {{.Total}} tests apply{{end}}</span></div>{{end}}</section>
+<section class="areas">{{range .Areas}}<div class="area {{.State}}"><b>{{.Name}}</b><span>{{.Words}}</span><br><span class="soft">{{if eq .Looked .Total}}{{.Total}} tests run{{else}}{{.Looked}} of {{.Total}} tests apply{{end}}</span></div>{{end}}</section>
 {{if .Found}}<h2>What was found</h2>
 {{range .Found}}<article class="{{.Severity}}"><span class="badge">{{.Severity}}</span><h3>{{.Heading}}</h3>
 <ul>{{range .Lines}}<li>{{.Message}}{{if .Advice}}<br><span class="advice">→ {{.Advice}}</span>{{end}}</li>{{end}}</ul>
