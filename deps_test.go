@@ -82,7 +82,7 @@ func TestLayers(t *testing.T) {
 			return fs.SkipDir
 		}
 		pkg := filepath.ToSlash(filepath.Dir(path))
-		if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || pkg == "internal/vectors" || pkg == "internal/memdir" { // what only tests use
+		if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || pkg == "internal/vectors" || pkg == "internal/testrun" { // what only tests use
 			return nil
 		}
 		at, known := level[pkg]
@@ -152,6 +152,27 @@ func TestCoreIsQuiet(t *testing.T) {
 			if strings.Contains(text, call) {
 				t.Errorf("%s uses %s", path, call)
 			}
+		}
+	}
+}
+
+// The tests of what speaks over the network reach loopback alone.
+func TestTestsStayHere(t *testing.T) {
+	files, _ := filepath.Glob("*/*.go")
+	more, _ := filepath.Glob("*/*/*.go")
+	speaks, tested, held := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	for _, path := range append(files, more...) {
+		pkg, text := filepath.ToSlash(filepath.Dir(path)), readFile(t, path)
+		if !strings.HasSuffix(path, "_test.go") {
+			speaks[pkg] = speaks[pkg] || strings.Contains(text, `"fencepost/netio"`)
+			continue
+		}
+		tested[pkg] = true
+		held[pkg] = held[pkg] || strings.Contains(text, "testrun.Main(m)")
+	}
+	for pkg := range speaks {
+		if pkg != "internal/testrun" && tested[pkg] && speaks[pkg] && !held[pkg] {
+			t.Errorf("%s: TestMain has to end with testrun.Main(m)", pkg)
 		}
 	}
 }

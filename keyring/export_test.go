@@ -10,7 +10,7 @@ import (
 // ManyIterations are those of new protected keys outside of tests.
 const ManyIterations = manyIterations
 
-func init() { iterations = 1000 }
+func init() { fewer = "1000" }
 
 // Settled makes files count as settled that were written just now.
 func Settled(t testing.TB) {

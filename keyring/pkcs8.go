@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"strconv"
 
 	"github.com/cloudflare/circl/sign/ed448"
 )
@@ -77,8 +78,16 @@ const (
 	maxIterations  = 10_000_000
 )
 
-// iterations are manyIterations. Tests have fewer.
-var iterations = manyIterations
+// fewer is how many iterations there are in tests. Only the linker sets it.
+var fewer string
+
+// iterations are those of new protected keys.
+func iterations() int {
+	if n, err := strconv.Atoi(fewer); err == nil {
+		return n
+	}
+	return manyIterations
+}
 
 // EncodeDER writes a private key as PKCS#8.
 func EncodeDER(key crypto.Signer) ([]byte, error) {
@@ -179,7 +188,8 @@ func encrypt(der, passphrase []byte) ([]byte, error) {
 	salt, iv := make([]byte, 16), make([]byte, aes.BlockSize)
 	_, _ = rand.Read(salt) // never fails (crypto/rand)
 	_, _ = rand.Read(iv)
-	key, err := pbkdf2.Key(sha256.New, string(passphrase), salt, iterations, 32)
+	rounds := iterations()
+	key, err := pbkdf2.Key(sha256.New, string(passphrase), salt, rounds, 32)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +205,7 @@ func encrypt(der, passphrase []byte) ([]byte, error) {
 		err = errors.Join(err, merr)
 		return asn1.RawValue{FullBytes: b}
 	}
-	kdf := wrap(pbkdf2Params{Salt: salt, Iterations: iterations, PRF: pkix.AlgorithmIdentifier{Algorithm: oidSHA256, Parameters: asn1.NullRawValue}})
+	kdf := wrap(pbkdf2Params{Salt: salt, Iterations: rounds, PRF: pkix.AlgorithmIdentifier{Algorithm: oidSHA256, Parameters: asn1.NullRawValue}})
 	params := wrap(pbes2Params{pkix.AlgorithmIdentifier{Algorithm: oidPBKDF2, Parameters: kdf}, pkix.AlgorithmIdentifier{Algorithm: oidAES256, Parameters: wrap(iv)}})
 	if err != nil {
 		return nil, err

@@ -146,7 +146,7 @@ func TestUpdate(t *testing.T) {
 	names := []string{"host1", "host2", "new", "a.ent", "b.ent", "deep.er.down", "er.down", "down", "safe", "ns.safe", "x.safe", "open", "*.wild", "wild", "q.wild", "www", "zz", "aa", "d"}
 	types := []rr.Record{rec("x.example.", rr.TypeA, "\x0a\x00\x00\x07"), rec("x.example.", rr.TypeTXT, "\x01y"), rec("x.example.", rr.TypeNS, "\x02ns\x05other\x00"),
 		rec("x.example.", rr.TypeDNAME, "\x05other\x00")}
-	steps := 40
+	steps := 25
 	if testing.Short() { // as under the race detector
 		steps = 8
 	}

@@ -387,7 +387,7 @@ func damageBlobs(t *testing.T, r *rand.Rand, from, to string) {
 // A file that was cut off or has wrong octets is set aside. Nobody panics, every
 // version is as it was or told to be gone, and the store is used on.
 func TestDamagedFile(t *testing.T) {
-	const rounds = 24 // at least
+	const rounds = 16 // at least
 	r := rand.New(rand.NewPCG(7, 2026))
 	store.KeepApart(t, 30000)
 	whole := filepath.Join(t.TempDir(), "versions.db")

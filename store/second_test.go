@@ -16,7 +16,7 @@ import (
 // between two openings or while it is open, what is kept beside versions is there to the last change
 // that was acknowledged, and of each zone a version or its serial is known.
 func TestSecondCopySurvives(t *testing.T) {
-	rounds := 25
+	rounds := 15
 	if testing.Short() {
 		rounds = 8
 	}

@@ -115,7 +115,7 @@ func TestDamagedPages(t *testing.T) {
 	}
 	g := generator{rand.New(rand.NewPCG(1, 2026))}
 	refused := 0
-	const rounds = 1000
+	const rounds = 600
 	pages := pagesOf(formZone(t))
 	for range rounds {
 		i := g.IntN(len(pages))

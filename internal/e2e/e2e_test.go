@@ -24,7 +24,7 @@ import (
 	"time"
 
 	"fencepost/dnsname"
-	"fencepost/internal/memdir"
+	"fencepost/internal/testrun"
 	"fencepost/message"
 	"fencepost/resolve"
 	"fencepost/rr"
@@ -78,7 +78,7 @@ var touchSources = sync.OnceValue(func() error {
 })
 
 func run(m *testing.M) int {
-	memdir.Use()
+	testrun.Folders()
 	dir, err := os.MkdirTemp("", "fencepost-e2e-")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -99,8 +99,10 @@ func run(m *testing.M) int {
 }
 
 func build(path, linkerFlags string) error {
-	args := []string{"build", "-o", path, "-ldflags", "-s -w -X fencepost/internal/cli.reach=loopback " + linkerFlags} // without what only debuggers read
-	if os.Getenv("GOCOVERDIR") != "" {                                                                                 // what the tests reach of the program is to be told
+	// Without what only debuggers read, reaching nothing beyond loopback, and with keys that open fast.
+	flags := "-s -w -X fencepost/internal/cli.reach=loopback -X fencepost/keyring.fewer=1000 " + linkerFlags
+	args := []string{"build", "-o", path, "-ldflags", flags}
+	if os.Getenv("GOCOVERDIR") != "" { // what the tests reach of the program is to be told
 		args = append(args, "-cover", "-coverpkg=fencepost/...")
 	}
 	cmd := exec.Command("go", append(args, "fencepost/cmd/fencepost")...)

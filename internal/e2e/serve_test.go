@@ -369,7 +369,7 @@ func TestKilledInTransfer(t *testing.T) {
 	eventually(t, "the secondary has the small zone", func() bool { return serial(t, second.addr, "tides.example") == 1 })
 	var big strings.Builder
 	big.WriteString(strings.Replace(tides, "hostmaster 1 ", "hostmaster 2 ", 1))
-	for i := range 100000 {
+	for i := range 30000 {
 		fmt.Fprintf(&big, "host%d A 192.0.2.%d\n", i, i&255)
 	}
 	th.slow.Store(true)
@@ -384,7 +384,7 @@ func TestKilledInTransfer(t *testing.T) {
 	}
 	th.slow.Store(false)
 	eventually(t, "the transfer is done after all", func() bool { return serial(t, second.addr, "tides.example") == 2 })
-	want(t, fp(t, p.secondary, "ask", "host99999.tides.example"), 0, "192.0.2.159")
+	want(t, fp(t, p.secondary, "ask", "host29999.tides.example"), 0, "192.0.2.47")
 	_ = first
 }
 

@@ -179,7 +179,7 @@ func TestTwoOperators(t *testing.T) {
 	wg.Go(func() {
 		for ctx.Err() == nil {
 			r.look()
-			time.Sleep(5 * time.Millisecond)
+			time.Sleep(50 * time.Millisecond)
 		}
 	})
 	w.look = func() {

@@ -4,10 +4,7 @@ import (
 	"os"
 	"testing"
 
-	"fencepost/internal/memdir"
+	"fencepost/internal/testrun"
 )
 
-func TestMain(m *testing.M) {
-	memdir.Use()
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { os.Exit(testrun.Main(m)) }

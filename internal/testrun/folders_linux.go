@@ -1,4 +1,4 @@
-package memdir
+package testrun
 
 import "syscall"
 

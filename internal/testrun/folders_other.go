@@ -1,5 +1,5 @@
 //go:build !linux
 
-package memdir
+package testrun
 
 func roomy(string) bool { return false }
