@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"fencepost/dnsname"
+	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/message"
 	"fencepost/netio"
@@ -55,9 +56,9 @@ func TestFaultsOfServers(t *testing.T) {
 		{sim.Fault{Kind: sim.NoAuthor}, "without authority", "without authority", "without authority"},
 		{sim.Fault{Kind: sim.Recurses}, "offers recursion", "offers recursion", "offers recursion"},
 	} {
-		w := play(t, string(worlds.Demo))
+		w := testworld.Play(t, string(worlds.Demo))
 		ask := func(at netip.AddrPort, r resolve.Request) string {
-			r.Net = w.net
+			r.Net = w.Net
 			resp, err := resolve.Ask(t.Context(), at, r)
 			if err != nil && errors.Is(err, t.Context().Err()) {
 				t.Fatal(err)
@@ -70,7 +71,7 @@ func TestFaultsOfServers(t *testing.T) {
 			at    time.Duration
 			there bool
 		}{{0, false}, {time.Hour, true}, {2*time.Hour - time.Second, true}, {2 * time.Hour, false}} {
-			w.clock.Advance(begin.Add(moment.at))
+			w.Clock.Advance(testworld.Begin.Add(moment.at))
 			want := [3]string{"answers", "answers", "answers"}
 			if moment.there {
 				want = [3]string{c.udp, c.tcp, c.noEDNS}
@@ -89,9 +90,9 @@ func TestFaultsOfServers(t *testing.T) {
 // What nobody can be meant by is told, with what was probably meant.
 func TestWorldErrors(t *testing.T) {
 	for more, want := range map[string]string{
-		fault(`kind = "no-udpp"`):                  "did you mean no-udp?",
-		fault(`kind = "xyzzy"`):                    "there are adds-edns, alias-at-apex, away, ",
-		fault(`kind = "away"`, `zone = "nowhere"`): "no zone here",
+		testworld.Fault(`kind = "no-udpp"`):                  "did you mean no-udp?",
+		testworld.Fault(`kind = "xyzzy"`):                    "there are adds-edns, alias-at-apex, away, ",
+		testworld.Fault(`kind = "away"`, `zone = "nowhere"`): "no zone here",
 		"\n[[zone]]\nname = \"x.example\"\nservers = [\"ns1.saltmarsh.example\"]\nrecords = \"a A 192.0.2.256\"\n": "",
 	} {
 		w, err := worlds.Read([]byte(string(worlds.Demo) + more))
@@ -104,7 +105,7 @@ func TestWorldErrors(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := sim.New(w, netio.NewVirtual(begin)); !errors.Is(err, sim.ErrWorld) || !strings.Contains(err.Error(), "the records of x.example, line 1: 256 is over 255") {
+		if _, err := sim.New(w, netio.NewVirtual(testworld.Begin)); !errors.Is(err, sim.ErrWorld) || !strings.Contains(err.Error(), "the records of x.example, line 1: 256 is over 255") {
 			t.Errorf("wrong records: %v", err)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"fencepost/dnsname"
+	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/rr"
 	"fencepost/sim"
@@ -14,22 +15,21 @@ import (
 
 const registry = "\n[[registry]]\nzone = \"example\"\n"
 
-func (w *world) status(t *testing.T, name string) validate.Status {
+func status(w *testworld.World, t *testing.T, name string) validate.Status {
 	t.Helper()
-	a := w.auditor()
 	n := dnsname.MustParse(name)
-	records, err := a.Walker.CollectAll(t.Context(), n, rr.TypeSOA)
+	records, err := w.Walker().CollectAll(t.Context(), n, rr.TypeSOA)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return validate.NewRRsets(records).Validate(a.Anchors, n, rr.TypeSOA, w.clock.Now()).Status
+	return validate.NewRRsets(records).Validate(w.Anchors(), n, rr.TypeSOA, w.Clock.Now()).Status
 }
 
 // A zone in the middle of changing its key asks for the DS of the new one, the registry enters it
 // when it looks, and every link holds before and after.
 func TestRegistryFollows(t *testing.T) {
 	rolling := strings.Replace(string(worlds.Demo), "serial  = 2026112801", "serial  = 2026112801\nrolling = true", 1)
-	w := play(t, rolling+registry)
+	w := testworld.Play(t, rolling+registry)
 	zone := dnsname.MustParse("saltmarsh.example.")
 	ds := func() string {
 		set, _ := w.Snapshot(dnsname.MustParse("example.")).Find(zone, rr.TypeDS, rr.TypeDS)
@@ -37,10 +37,10 @@ func TestRegistryFollows(t *testing.T) {
 	}
 	was, serial := ds(), w.Snapshot(dnsname.MustParse("example.")).Serial()
 	for i, want := range []string{"the DS", "", ""} {
-		if s := w.status(t, "saltmarsh.example."); s != validate.Secure {
+		if s := status(w, t, "saltmarsh.example."); s != validate.Secure {
 			t.Errorf("look %d: %s", i, s)
 		}
-		did, err := w.Follow(t.Context(), w.net, zone, false)
+		did, err := w.Follow(t.Context(), w.Net, zone, false)
 		if err != nil || did != want {
 			t.Errorf("look %d: %q, %v; want %q", i, did, err, want)
 		}
@@ -50,18 +50,18 @@ func TestRegistryFollows(t *testing.T) {
 	}
 	// Nobody follows a child that proves nothing, unless it may be the first time.
 	unsigned := dnsname.MustParse("island.example.")
-	if did, err := w.Follow(t.Context(), w.net, unsigned, false); err == nil && did != "" {
+	if did, err := w.Follow(t.Context(), w.Net, unsigned, false); err == nil && did != "" {
 		t.Errorf("an unsigned child: %q", did)
 	}
-	bad := play(t, rolling+registry+fault(`kind = "differs"`, `server = "ns.harbour.example"`, salty, `records = "www A 192.0.2.66"`)+fault(`kind = "away"`, `server = "ns1.saltmarsh.example"`))
-	if did, err := bad.Follow(t.Context(), bad.net, zone, false); err == nil {
+	bad := testworld.Play(t, rolling+registry+testworld.Fault(`kind = "differs"`, `server = "ns.harbour.example"`, `zone = "saltmarsh.example"`, `records = "www A 192.0.2.66"`)+testworld.Fault(`kind = "away"`, `server = "ns1.saltmarsh.example"`))
+	if did, err := bad.Follow(t.Context(), bad.Net, zone, false); err == nil {
 		t.Errorf("with a server away the registry follows: %q", did)
 	}
 }
 
 // What is handed in is entered, or refused for a reason, and then nothing has changed.
 func TestRegistryEnter(t *testing.T) {
-	w := play(t, string(worlds.Demo)+registry)
+	w := testworld.Play(t, string(worlds.Demo)+registry)
 	heron := dnsname.MustParse("heron.example.")
 	ns := rr.Record{Name: heron, Type: rr.TypeNS, Class: rr.ClassIN, TTL: 3600, Data: []byte(dnsname.MustParse("ns1.heron.example.").Wire())}
 	glue := rr.Record{Name: dnsname.MustParse("ns1.heron.example."), Type: rr.TypeA, Class: rr.ClassIN, TTL: 3600, Data: []byte{198, 51, 100, 53}}
@@ -106,7 +106,7 @@ func TestRegistryEnter(t *testing.T) {
 	z = w.Snapshot(dnsname.MustParse("example."))
 	set, _ := z.Find(salt, rr.TypeNS, rr.TypeNS)
 	_, ds := z.Find(salt, rr.TypeDS, rr.TypeDS)
-	if set.N != 1 || ds || w.status(t, "saltmarsh.example.") != validate.Insecure {
+	if set.N != 1 || ds || status(w, t, "saltmarsh.example.") != validate.Insecure {
 		t.Errorf("%d servers, a DS: %v", set.N, ds)
 	}
 }

@@ -3,14 +3,17 @@ package testrun
 
 import (
 	"os"
+	"runtime/debug"
 	"testing"
 
 	"fencepost/netio"
 )
 
 // Main is what TestMain of a package returns its status from. Nothing is reached but loopback, and temporary
-// folders are in memory where there is room: see Folders.
+// folders are in memory where there is room: see Folders. Tests make much garbage, and little of it at a
+// time, so it is collected seldom.
 func Main(m *testing.M) int {
+	debug.SetGCPercent(400)
 	netio.System = netio.Loopback(netio.System)
 	Folders()
 	return m.Run()

@@ -1,4 +1,4 @@
-package sim_test
+package resolve_test
 
 import (
 	"fmt"
@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"fencepost/dnsname"
+	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/resolve"
 	"fencepost/rr"
@@ -42,7 +43,7 @@ func TestReadByAsking(t *testing.T) {
 			child = "\n[[zone]]\nname = \"kid.dunes.example\"\nservers = [\"ns1.saltmarsh.example\"]\n" + pick("signed = true", "") + "\nrecords = \"www A 192.0.2.99\"\n"
 		}
 		how := pick("signed = true", "signed = true\nnsec3 = true", "")
-		w := play(t, string(worlds.Demo)+fmt.Sprintf("\n[[zone]]\nname = \"dunes.example\"\nservers = [\"ns1.saltmarsh.example\"]\n%s\nrecords = '''\n%s\n'''\n", how, strings.Join(lines, "\n"))+child)
+		w := testworld.Play(t, string(worlds.Demo)+fmt.Sprintf("\n[[zone]]\nname = \"dunes.example\"\nservers = [\"ns1.saltmarsh.example\"]\n%s\nrecords = '''\n%s\n'''\n", how, strings.Join(lines, "\n"))+child)
 		z := w.Snapshot(apex)
 		for node := range z.Nodes {
 			for set := range node.RRsets {
@@ -54,7 +55,7 @@ func TestReadByAsking(t *testing.T) {
 				}
 			}
 		}
-		asker := &resolve.Asker{Net: w.net}
+		asker := &resolve.Asker{Net: w.Net}
 		got, err := asker.Read(t.Context(), at, apex)
 		if err != nil {
 			t.Fatal(err)

@@ -1,4 +1,4 @@
-package sim_test
+package validate_test
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"fencepost/dnsname"
+	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/message"
 	"fencepost/resolve"
@@ -15,20 +16,11 @@ import (
 )
 
 // chain validates as the command does.
-func (w *world) chain(t testing.TB, name string, typ rr.Type) *validate.Chain {
+func chain(w *testworld.World, t testing.TB, name string, typ rr.Type) *validate.Chain {
 	t.Helper()
-	tracer := w.tracer()
-	walker := &resolve.Walker{Asker: tracer.Asker, Start: dnsname.Root}
-	for _, h := range tracer.Roots {
-		walker.Roots = append(walker.Roots, h.Addrs...)
-	}
-	walker.Reach = w.reach
-	records, err := walker.CollectAll(t.Context(), dnsname.MustParse(name), typ)
-	if err != nil {
-		t.Fatalf("%s: %v", name, err)
-	}
+	records := collected(w, t, name, typ)
 	anchor, _ := w.Anchor(dnsname.Root)
-	return validate.NewRRsets(records).Explain([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now())
+	return validate.NewRRsets(records).Explain([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.Clock.Now())
 }
 
 // verdict is what a model says of a name whose chain goes through zones, one row for each
@@ -85,9 +77,9 @@ func TestChainConstructions(t *testing.T) {
 			if kind == "" {
 				zone = ""
 			} else {
-				text += fault(`kind = "`+kind+`"`, `zone = "`+zone+`"`)
+				text += testworld.Fault(`kind = "`+kind+`"`, `zone = "`+zone+`"`)
 			}
-			w := play(t, text)
+			w := testworld.Play(t, text)
 			for _, n := range names {
 				constructions++
 				want := verdict(n.legs, kind, zone)
@@ -95,7 +87,7 @@ func TestChainConstructions(t *testing.T) {
 					want = validate.Secure // those over the keys are right
 				}
 				what := fmt.Sprintf("%s %s with %s of %s", n.name, n.typ, kind, zone)
-				c := w.chain(t, n.name, n.typ)
+				c := chain(w, t, n.name, n.typ)
 				if c.Status != want || want == validate.Secure && c.Outcome != n.outcome {
 					t.Errorf("%s: %s %d (%s), want %s %d", what, c.Status, c.Outcome, c.Reason, want, n.outcome)
 					continue
@@ -106,7 +98,7 @@ func TestChainConstructions(t *testing.T) {
 						t.Errorf("%s: the broken link is %s %s of %s (%s)", what, last.Kind, last.Name, last.Zone, last.Reason)
 					}
 				}
-				w.agrees(t, what, n.name, n.typ, want)
+				agrees(w, t, what, n.name, n.typ, want)
 			}
 		}
 	}
@@ -116,9 +108,9 @@ func TestChainConstructions(t *testing.T) {
 }
 
 // agrees asks a resolver of the world.
-func (w *world) agrees(t *testing.T, what, name string, typ rr.Type, want validate.Status) {
+func agrees(w *testworld.World, t *testing.T, what, name string, typ rr.Type, want validate.Status) {
 	t.Helper()
-	resp, err := resolve.Ask(t.Context(), netip.MustParseAddrPort("192.0.2.100:53"), resolve.Request{Net: w.net, Name: dnsname.MustParse(name), Type: typ, RD: true, DO: true})
+	resp, err := resolve.Ask(t.Context(), netip.MustParseAddrPort("192.0.2.100:53"), resolve.Request{Net: w.Net, Name: dnsname.MustParse(name), Type: typ, RD: true, DO: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,24 +123,19 @@ func (w *world) agrees(t *testing.T, what, name string, typ rr.Type, want valida
 
 // A lie is bogus where it is told and nowhere else.
 func TestChainLie(t *testing.T) {
-	w := play(t, string(worlds.Demo)+fault(`kind = "lies"`, `zone = "saltmarsh.example"`, `records = "www A 192.0.2.66"`))
-	if c := w.chain(t, "www.saltmarsh.example.", rr.TypeA); c.Status != validate.Bogus {
+	w := testworld.Play(t, string(worlds.Demo)+testworld.Fault(`kind = "lies"`, `zone = "saltmarsh.example"`, `records = "www A 192.0.2.66"`))
+	if c := chain(w, t, "www.saltmarsh.example.", rr.TypeA); c.Status != validate.Bogus {
 		t.Errorf("the lie is %s", c.Status)
 	}
-	if c := w.chain(t, "mail.saltmarsh.example.", rr.TypeA); c.Status != validate.Secure {
+	if c := chain(w, t, "mail.saltmarsh.example.", rr.TypeA); c.Status != validate.Secure {
 		t.Errorf("beside it: %s, %s", c.Status, c.Reason)
 	}
 }
 
 // collected is all that a chain is made of.
-func (w *world) collected(t *testing.T, name string, typ rr.Type) []rr.Record {
+func collected(w *testworld.World, t testing.TB, name string, typ rr.Type) []rr.Record {
 	t.Helper()
-	tracer := w.tracer()
-	walker := &resolve.Walker{Asker: tracer.Asker, Start: dnsname.Root, Reach: w.reach}
-	for _, h := range tracer.Roots {
-		walker.Roots = append(walker.Roots, h.Addrs...)
-	}
-	records, err := walker.CollectAll(t.Context(), dnsname.MustParse(name), typ)
+	records, err := w.Walker().CollectAll(t.Context(), dnsname.MustParse(name), typ)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -158,14 +145,14 @@ func (w *world) collected(t *testing.T, name string, typ rr.Type) []rr.Record {
 // F-05: wrong signatures beside a right one do no harm (RFC 6840 §5.12), and alone they are worth
 // nothing. F-15: what a child says of itself is no proof that its parent has no DS (RFC 4035 §5.2).
 func TestF05_F15(t *testing.T) {
-	w := play(t, string(worlds.Demo))
+	w := testworld.Play(t, string(worlds.Demo))
 	anchor, _ := w.Anchor(dnsname.Root)
 	judge := func(name string, typ rr.Type, change func(rr.Record) []rr.Record) validate.Status {
 		var out []rr.Record
-		for _, r := range w.collected(t, name, typ) {
+		for _, r := range collected(w, t, name, typ) {
 			out = append(out, change(r)...)
 		}
-		return validate.NewRRsets(out).Validate([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.clock.Now()).Status
+		return validate.NewRRsets(out).Validate([]rr.Record{anchor}, dnsname.MustParse(name), typ, w.Clock.Now()).Status
 	}
 	broken := func(r rr.Record) rr.Record {
 		r.Data = append([]byte(nil), r.Data...)

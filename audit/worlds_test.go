@@ -1,4 +1,4 @@
-package sim_test
+package audit_test
 
 import (
 	"encoding/base64"
@@ -12,18 +12,14 @@ import (
 	"fencepost/audit"
 	"fencepost/dnsname"
 	"fencepost/dnssec"
+	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/resolve"
 	"fencepost/rr"
 )
 
-func (w *world) auditor() *audit.Auditor {
-	walker := &resolve.Walker{Asker: resolve.Asker{Net: w.net}, Start: dnsname.Root, Reach: w.reach}
-	for _, h := range w.tracer().Roots {
-		walker.Roots = append(walker.Roots, h.Addrs...)
-	}
-	anchor, _ := w.Anchor(dnsname.Root)
-	return &audit.Auditor{Tracer: w.tracer(), Walker: walker, Anchors: []rr.Record{anchor}, Now: w.clock.Now()}
+func auditor(w *testworld.World) *audit.Auditor {
+	return &audit.Auditor{Tracer: w.Tracer(), Walker: w.Walker(), Anchors: w.Anchors(), Now: w.Clock.Now()}
 }
 
 // audited is one audit of a world.
@@ -44,7 +40,7 @@ const (
 
 // differs has records of the zone in the place of others, at all its servers.
 func differs(zone, records string) string {
-	return fault(`kind = "differs"`, `zone = "`+zone+`"`, "records = '''\n"+records+"\n'''")
+	return testworld.Fault(`kind = "differs"`, `zone = "`+zone+`"`, "records = '''\n"+records+"\n'''")
 }
 
 // of is an audit of the observatory's zone with other records.
@@ -63,7 +59,7 @@ const onIsland = "contact-takes-no-mail issuance-open mail-without-mx servers-in
 func soa(fields string) string { return "@ SOA ns1 hostmaster " + fields }
 
 // of all servers of the zone.
-func odd(kind string) string { return fault(`kind = "`+kind+`"`, first) }
+func odd(kind string) string { return testworld.Fault(`kind = "`+kind+`"`, first) }
 
 // keyed is island with a key, which signs nothing, and more records.
 func keyed(want string, records ...string) audited {
@@ -98,7 +94,7 @@ func dsOf(line string) string {
 
 // audits are worlds with what is found in each: every test has one in which it finds something.
 var audits = map[string]audited{
-	"a server cuts off":              {text: fault(`kind = "cuts-short"`, first), want: "server-without-tcp", says: "ns1.saltmarsh.example (198.51.100.53) cuts its answers over UDP off"},
+	"a server cuts off":              {text: testworld.Fault(`kind = "cuts-short"`, first), want: "server-without-tcp", says: "ns1.saltmarsh.example (198.51.100.53) cuts its answers over UDP off"},
 	"a name in a zone":               {zone: "www.saltmarsh.example", want: "delegation-missing", says: "www.saltmarsh.example is a name in the zone saltmarsh.example, and no zone of its own"},
 	"a name that is nowhere":         {zone: "egret.example", want: "delegation-missing", says: "example says that there is no name egret.example: it is delegated to nobody"},
 	"nothing":                        {},
@@ -109,31 +105,31 @@ var audits = map[string]audited{
 	"an island":                      {zone: "island.example", want: onIsland},
 	"a small size asked for":         {swap: hashed, text: odd("overfills"), want: "answer-over-size"},
 	"cut off without EDNS":           {swap: hashed, text: odd("cut-off-without-edns"), want: "edns-lost-when-cut-off"},
-	"no delegation":                  {text: fault(`kind = "no-delegation"`, salty), want: "delegation-missing"},
-	"no glue":                        {text: fault(`kind = "no-glue"`, salty), want: "glue-missing"},
-	"other glue":                     {text: fault(`kind = "wrong-glue"`, salty, `host = "ns1.saltmarsh.example"`, `glue = ["203.0.113.77"]`), want: "glue-incomplete glue-other-address server-lame servers-in-one-network"},
-	"half the glue":                  {text: fault(`kind = "wrong-glue"`, salty, `host = "ns1.saltmarsh.example"`, `glue = ["198.51.100.53"]`), want: "glue-incomplete"},
-	"a loop":                         {zone: "one.example", text: more + fault(`kind = "no-glue"`, `zone = "one.example"`) + fault(`kind = "no-glue"`, `zone = "two.example"`), want: "delegation-loop one-name-server server-without-address"},
-	"other servers above":            {text: fault(`kind = "wrong-ns"`, salty, `ns = ["ns1.saltmarsh.example"]`), want: "servers-differ-above"},
-	"one parent differs":             {text: fault(`kind = "no-delegation"`, `server = "ns2.nic.example"`, salty), want: "parents-disagree"},
+	"no delegation":                  {text: testworld.Fault(`kind = "no-delegation"`, salty), want: "delegation-missing"},
+	"no glue":                        {text: testworld.Fault(`kind = "no-glue"`, salty), want: "glue-missing"},
+	"other glue":                     {text: testworld.Fault(`kind = "wrong-glue"`, salty, `host = "ns1.saltmarsh.example"`, `glue = ["203.0.113.77"]`), want: "glue-incomplete glue-other-address server-lame servers-in-one-network"},
+	"half the glue":                  {text: testworld.Fault(`kind = "wrong-glue"`, salty, `host = "ns1.saltmarsh.example"`, `glue = ["198.51.100.53"]`), want: "glue-incomplete"},
+	"a loop":                         {zone: "one.example", text: testworld.Astray + testworld.Fault(`kind = "no-glue"`, `zone = "one.example"`) + testworld.Fault(`kind = "no-glue"`, `zone = "two.example"`), want: "delegation-loop one-name-server server-without-address"},
+	"other servers above":            {text: testworld.Fault(`kind = "wrong-ns"`, salty, `ns = ["ns1.saltmarsh.example"]`), want: "servers-differ-above"},
+	"one parent differs":             {text: testworld.Fault(`kind = "no-delegation"`, `server = "ns2.nic.example"`, salty), want: "parents-disagree"},
 	"one server":                     {swap: []string{`servers = ["ns1.saltmarsh.example", "ns.harbour.example"]`, `servers = ["ns1.saltmarsh.example"]`}, want: "one-name-server"},
 	"eight servers":                  {swap: []string{`servers = ["ns1.saltmarsh.example", "ns.harbour.example"]`, `servers = [` + eight + `]`}, want: "server-reverse-missing too-many-servers"},
-	"long names of servers":          {text: fault(`kind = "wrong-ns"`, salty, `ns = ["ns1.saltmarsh.example", "ns.harbour.example"`+longNames+`]`), want: "referral-too-large server-without-address servers-differ-above"},
+	"long names of servers":          {text: testworld.Fault(`kind = "wrong-ns"`, salty, `ns = ["ns1.saltmarsh.example", "ns.harbour.example"`+longNames+`]`), want: "referral-too-large server-without-address servers-differ-above"},
 	"an alias for a server":          {swap: ownNS("alias.saltmarsh.example"), text: differs("saltmarsh.example", "alias CNAME ns.harbour.example."), want: "server-is-alias server-without-address servers-differ-above"},
 	"a server with an underscore":    {swap: ownNS("ns_2.saltmarsh.example"), text: differs("saltmarsh.example", "ns_2 A 203.0.113.53"), want: "server-name-no-host servers-differ-above servers-on-one-address"},
 	"an NS without address":          {swap: ownNS("nowhere.saltmarsh.example"), want: "server-without-address servers-differ-above"},
 	"a short life of NS":             of("ns-ttl-short", "@ 60 NS ns1.saltmarsh.example."),
-	"all away":                       {text: fault(`kind = "away"`, salty), want: "server-silent zone-unreachable"},
-	"one away":                       {text: fault(`kind = "away"`, first), want: "server-silent"},
-	"lame":                           {text: fault(`kind = "refuses"`, first, salty), want: "server-lame"},
-	"without authority":              {text: fault(`kind = "no-authority"`, first), want: "server-lame"},
-	"all lame":                       {text: fault(`kind = "refuses"`, salty), want: "server-lame zone-unreachable"},
+	"all away":                       {text: testworld.Fault(`kind = "away"`, salty), want: "server-silent zone-unreachable"},
+	"one away":                       {text: testworld.Fault(`kind = "away"`, first), want: "server-silent"},
+	"lame":                           {text: testworld.Fault(`kind = "refuses"`, first, salty), want: "server-lame"},
+	"without authority":              {text: testworld.Fault(`kind = "no-authority"`, first), want: "server-lame"},
+	"all lame":                       {text: testworld.Fault(`kind = "refuses"`, salty), want: "server-lame zone-unreachable"},
 	"no TCP":                         {text: odd("no-tcp"), want: "server-without-tcp"},
 	"no EDNS":                        {text: odd("drops-edns"), want: "server-without-edns"},
 	"EDNS malformed":                 {text: odd("edns-formerr"), want: "server-without-edns"},
-	"stale":                          {text: fault(`kind = "stale"`, first, salty), want: "serials-differ"},
-	"same serial":                    {text: fault(`kind = "differs"`, first, salty, `records = "@ SOA ns1 hostmaster 2026112801 7200 901 1209600 300"`), want: "same-serial-other-content"},
-	"an alias at the apex":           {text: fault(`kind = "alias-at-apex"`, salty, `host = "cams.harbour.example"`), want: "apex-is-alias chain-broken issuance-open mail-without-mx soa-missing"},
+	"stale":                          {text: testworld.Fault(`kind = "stale"`, first, salty), want: "serials-differ"},
+	"same serial":                    {text: testworld.Fault(`kind = "differs"`, first, salty, `records = "@ SOA ns1 hostmaster 2026112801 7200 901 1209600 300"`), want: "same-serial-other-content"},
+	"an alias at the apex":           {text: testworld.Fault(`kind = "alias-at-apex"`, salty, `host = "cams.harbour.example"`), want: "apex-is-alias chain-broken issuance-open mail-without-mx soa-missing"},
 	"recursion":                      {text: odd("offers-recursion"), want: "recursion-offered"},
 	"transfers":                      {text: odd("gives-to-all"), want: "transfer-open"},
 	"unknown types":                  {text: odd("drops-unknown-types"), want: "unknown-type-mishandled"},
@@ -187,15 +183,15 @@ var audits = map[string]audited{
 	"TLSA":                           of("", "_25._tcp.mail TLSA 3 1 1 8bd1da95272f7fa4ffb24137fc0ed03aae67e5c4d8b3c50734e1050a7920b922"),
 	"TLSA of a web kind":             of("tlsa-usage", "_25._tcp.mail TLSA 1 1 1 8bd1da95272f7fa4ffb24137fc0ed03aae67e5c4d8b3c50734e1050a7920b922"),
 	"TLSA unsigned":                  island("tlsa-unsigned spf-missing dmarc-missing mail-reverse-missing -mail-without-mx -contact-takes-no-mail", "@ MX 10 www", "_25._tcp.www TLSA 3 1 1 8bd1da95272f7fa4ffb24137fc0ed03aae67e5c4d8b3c50734e1050a7920b922"),
-	"old DS":                         {text: fault(`kind = "old-ds"`, salty), want: "chain-broken ds-leads-nowhere"},
-	"no DS":                          {text: fault(`kind = "no-ds"`, salty), want: "signed-without-ds"},
-	"no signatures":                  {text: fault(`kind = "no-signatures"`, salty), want: "chain-broken"},
-	"expired at one":                 {text: fault(`kind = "expired-signatures"`, salty, first), want: "signatures-bad-at-server"},
-	"wrong at one":                   {text: fault(`kind = "wrong-signatures"`, salty, friend), want: "chain-broken signatures-bad-at-server"},
+	"old DS":                         {text: testworld.Fault(`kind = "old-ds"`, salty), want: "chain-broken ds-leads-nowhere"},
+	"no DS":                          {text: testworld.Fault(`kind = "no-ds"`, salty), want: "signed-without-ds"},
+	"no signatures":                  {text: testworld.Fault(`kind = "no-signatures"`, salty), want: "chain-broken"},
+	"expired at one":                 {text: testworld.Fault(`kind = "expired-signatures"`, salty, first), want: "signatures-bad-at-server"},
+	"wrong at one":                   {text: testworld.Fault(`kind = "wrong-signatures"`, salty, friend), want: "chain-broken signatures-bad-at-server"},
 	"a second DS":                    {text: differs("example", "saltmarsh DS 12345 13 2 49FD46E6C4B45C55D4AC69CBD3CD34AC1AFE51DE00000000000000000000000000000000"), want: "ds-leads-nowhere"},
 	"CDS of no key":                  keyed("cds-not-ours cds-waits signed-without-ds", "@ CDS 12345 13 2 49FD46E6C4B45C55D4AC69CBD3CD34AC1AFE51DE000000000000000000000000"),
-	"CDS at one":                     {zone: "island.example", text: fault(`kind = "differs"`, friend, `zone = "island.example"`, "records = '''"+key+"\n@ CDS 0 0 0 00'''") + differs("island.example", key), want: onKeyed + " cds-differ same-serial-other-content signed-without-ds"},
-	"keys at one":                    {zone: "island.example", text: fault(`kind = "differs"`, friend, `zone = "island.example"`, "records = '''"+other+"'''") + differs("island.example", key), want: onKeyed + " keys-differ same-serial-other-content signed-without-ds"},
+	"CDS at one":                     {zone: "island.example", text: testworld.Fault(`kind = "differs"`, friend, `zone = "island.example"`, "records = '''"+key+"\n@ CDS 0 0 0 00'''") + differs("island.example", key), want: onKeyed + " cds-differ same-serial-other-content signed-without-ds"},
+	"keys at one":                    {zone: "island.example", text: testworld.Fault(`kind = "differs"`, friend, `zone = "island.example"`, "records = '''"+other+"'''") + differs("island.example", key), want: onKeyed + " keys-differ same-serial-other-content signed-without-ds"},
 	"a key of another algorithm":     keyed("key-algorithm-weak key-short signed-without-ds", "@ DNSKEY 257 3 5 AwEAAcNEU67LJI5GEgF9QLNqLO1SMq1EdoQ6E9f85ha0k0ewQGCblyW2836GiVsm6k8Kr5ECIoMJ6fZWf3CQSQ9ycWfTyOHfmI3eQ/1Covhb2y4bAmL/07PhrL7ozWBW3wBfM335Ft9xjtXHPy7ztCbV9qZ4TVDTW/Iyg0PiwgoXVesz"),
 	"a short key":                    keyed("key-short signed-without-ds", "@ DNSKEY 257 3 8 AwEAAcNEU67LJI5GEgF9QLNqLO1SMq1EdoQ6E9f85ha0k0ewQGCblyW2836GiVsm6k8Kr5ECIoMJ6fZWf3CQSQ9ycWfTyOHfmI3eQ/1Covhb2y4bAmL/07PhrL7ozWBW3wBfM335Ft9xjtXHPy7ztCbV9qZ4TVDTW/Iyg0PiwgoXVesz"),
 	"a malformed key":                keyed("dnskey-shape signed-without-ds", "@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2Xh"),
@@ -203,8 +199,8 @@ var audits = map[string]audited{
 	"salt and iterations":            keyed("nsec3-iterations nsec3-salt signed-without-ds", "@ NSEC3PARAM 1 0 10 aabbccdd"),
 	"a weak digest":                  {text: differs("example", "saltmarsh DS 12345 13 1 2BB183AF5F22588179A53B0A98631FAD1A292118"), want: "ds-digest-weak ds-leads-nowhere"},
 	"a key that is no entry":         {zone: "island.example", text: differs("island.example", zoneKey) + differs("example", dsOf(zoneKey)), want: onKeyed + " chain-broken ds-key-no-entry"},
-	"signatures that end":            {text: fault(`kind = "ending-signatures"`, salty, first), want: "signatures-end-soon"},
-	"two kinds of denial":            {text: fault(`kind = "other-denial"`, salty, first), want: "denial-by-nsec-and-nsec3"},
+	"signatures that end":            {text: testworld.Fault(`kind = "ending-signatures"`, salty, first), want: "signatures-end-soon"},
+	"two kinds of denial":            {text: testworld.Fault(`kind = "other-denial"`, salty, first), want: "denial-by-nsec-and-nsec3"},
 	"other over TCP":                 {text: odd("other-over-tcp"), want: "transports-disagree"},
 	"missing names":                  {text: odd("fails-missing-names"), want: "no-such-name-mishandled"},
 	"the zone an alias":              {zone: "island.example", text: differs("island.example", "@ CNAME www"), want: onIsland + " apex-is-alias -contact-takes-no-mail -web-name-missing"},
@@ -241,17 +237,17 @@ var audits = map[string]audited{
 	"two DMARC":                      of("dmarc-several", `_dmarc TXT "v=DMARC1; p=reject"`, `_dmarc TXT "v=DMARC1; p=quarantine"`),
 	"quotes":                         of("typographic-quotes", "@ TXT \"v=spf1 mx -all\"", "@ TXT \u201chello\u201d"),
 	"TLSA digest":                    of("tlsa-fields", "_443._tcp.www TLSA 3 1 2 8bd1da95272f7fa4ffb24137fc0ed03aae67e5c4d8b3c50734e1050a7920b922"),
-	"as if delegated":                {text: fault(`kind = "no-delegation"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "servers-without-ipv6"},
-	"the old address at one":         {text: fault(`kind = "differs"`, first, salty, `records = "www A 198.51.100.99"`), want: "same-serial-other-content"},
-	"the old mail host at another":   {text: fault(`kind = "differs"`, first, salty, `records = "mail A 198.51.100.26"`), want: "same-serial-other-content"},
-	"AAAA fails":                     {text: fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "SERVFAIL"`), want: "type-fails"},
-	"AAAA denied":                    {text: fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "NXDOMAIN"`), want: "type-fails"},
-	"AAAA unanswered":                {text: fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "nothing"`), want: "type-fails"},
-	"the zone above silent":          {text: fault(`kind = "away"`, `zone = "example"`), want: "parent-silent"},
-	"as if, with other keys":         {text: fault(`kind = "old-ds"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
-	"as if, unsigned":                {text: fault(`kind = "no-signatures"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6 zone-unsigned"},
-	"as if, nobody above answers":    {text: fault(`kind = "away"`, `zone = "example"`), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
-	"as if delegated, to a lame one": {text: fault(`kind = "no-delegation"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.island.example=203.0.113.77"), want: "server-lame servers-differ-above"},
+	"as if delegated":                {text: testworld.Fault(`kind = "no-delegation"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "servers-without-ipv6"},
+	"the old address at one":         {text: testworld.Fault(`kind = "differs"`, first, salty, `records = "www A 198.51.100.99"`), want: "same-serial-other-content"},
+	"the old mail host at another":   {text: testworld.Fault(`kind = "differs"`, first, salty, `records = "mail A 198.51.100.26"`), want: "same-serial-other-content"},
+	"AAAA fails":                     {text: testworld.Fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "SERVFAIL"`), want: "type-fails"},
+	"AAAA denied":                    {text: testworld.Fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "NXDOMAIN"`), want: "type-fails"},
+	"AAAA unanswered":                {text: testworld.Fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "nothing"`), want: "type-fails"},
+	"the zone above silent":          {text: testworld.Fault(`kind = "away"`, `zone = "example"`), want: "parent-silent"},
+	"as if, with other keys":         {text: testworld.Fault(`kind = "old-ds"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
+	"as if, unsigned":                {text: testworld.Fault(`kind = "no-signatures"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6 zone-unsigned"},
+	"as if, nobody above answers":    {text: testworld.Fault(`kind = "away"`, `zone = "example"`), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
+	"as if delegated, to a lame one": {text: testworld.Fault(`kind = "no-delegation"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.island.example=203.0.113.77"), want: "server-lame servers-differ-above"},
 }
 
 const longNames = `, "the-first-server-with-a-name-that-nobody-wants-to-type.the-first-of-the-provider-s-domains.example"` +
@@ -310,8 +306,8 @@ func TestAudits(t *testing.T) {
 		if len(c.swap) > 0 && strings.HasPrefix(text, string(worlds.Demo)) {
 			t.Fatalf("%s: nothing is replaced", what)
 		}
-		w := play(t, text)
-		a := w.auditor()
+		w := testworld.Play(t, text)
+		a := auditor(w)
 		if c.change != nil {
 			c.change(a)
 		}

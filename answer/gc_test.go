@@ -1,6 +1,0 @@
-package answer_test
-
-import "runtime/debug"
-
-// The tests make much garbage, and little of it at a time.
-func init() { debug.SetGCPercent(400) }
