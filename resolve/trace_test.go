@@ -1,10 +1,14 @@
 package resolve_test
 
 import (
+	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"testing"
 
 	"fencepost/dnsname"
+	"fencepost/internal/testrun"
 	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/resolve"
@@ -41,7 +45,7 @@ func TestTraceFaults(t *testing.T) {
 	demo := string(worlds.Demo) + testworld.Astray
 	ns1 := `server = "ns1.saltmarsh.example"`
 	salt := `zone = "saltmarsh.example"`
-	for what, c := range map[string]struct {
+	worldsOf := map[string]struct {
 		fault string
 		name  string // empty: www.saltmarsh.example
 		end   resolve.End
@@ -83,7 +87,10 @@ func TestTraceFaults(t *testing.T) {
 		"all are lame":              {testworld.Fault(`kind = "refuses"`, salt), "", resolve.Stopped, []string{"saltmarsh.example server-lame", "saltmarsh.example zone-unreachable"}},
 		"a loop of delegations":     {testworld.Fault(`kind = "no-glue"`, `zone = "one.example"`) + testworld.Fault(`kind = "no-glue"`, `zone = "two.example"`), "www.one.example", resolve.Stopped, []string{"example delegation-loop"}},
 		"a circle of aliases":       {"", "a.round.example", resolve.Stopped, []string{"square.example alias-circle"}},
-	} {
+	}
+	var all strings.Builder // what is said, in detail
+	for _, what := range slices.Sorted(maps.Keys(worldsOf)) {
+		c := worldsOf[what]
 		w := testworld.Play(t, demo+c.fault)
 		tr := w.Tracer()
 		tr.Known = saltmarsh
@@ -98,11 +105,38 @@ func TestTraceFaults(t *testing.T) {
 		codes, end := found(got)
 		if !slices.Equal(codes, c.want) || end != c.end {
 			t.Errorf("%s: %q, %s; want %q, %s", what, codes, end, c.want, c.end)
-			for _, leg := range got.Legs {
-				for _, s := range leg.Steps {
-					for _, x := range s.Troubles {
-						t.Log(s.Zone, x.Message)
-					}
+		}
+		fmt.Fprintf(&all, "# %s\n", what)
+		tell(&all, got)
+	}
+	testrun.Golden(t, "testdata/traces.txt", all.String())
+}
+
+// tell writes all that a trace has, but how long things took.
+func tell(b *strings.Builder, tr *resolve.Trace) {
+	fmt.Fprintf(b, "%s %s, asked %d\n", tr.Name, tr.Type, tr.Asked)
+	for _, leg := range tr.Legs {
+		fmt.Fprintf(b, "%s: %s\n", leg.Name, leg.End)
+		for _, s := range leg.Steps {
+			fmt.Fprintf(b, "  zone %s\n", s.Zone)
+			for _, h := range s.Hosts {
+				fmt.Fprintf(b, "    host %s %v glue %v %v\n", h.Name, h.Addrs, h.Glue, h.Why)
+			}
+			for _, h := range s.Glue {
+				fmt.Fprintf(b, "    glue %s %v\n", h.Name, h.Addrs)
+			}
+			for _, a := range s.Said {
+				fmt.Fprintf(b, "    %s at %s: %s %s %s, NS %v, plain %v, UDP %v, TCP %v\n", a.Host, a.At.Addr(), a.Kind, a.Cut, a.Code, a.NS, a.Plain, a.Err, a.TCP)
+			}
+			for _, r := range s.Answer {
+				if r.Type != rr.TypeRRSIG {
+					fmt.Fprintf(b, "    answer %s\n", r)
+				}
+			}
+			for _, x := range s.Troubles {
+				fmt.Fprintf(b, "    %s, grave %v: %s; %s\n", x.Code, x.Grave, x.Message, x.Advice)
+				for _, r := range x.Records {
+					fmt.Fprintf(b, "      in %s: %s\n", x.In, r)
 				}
 			}
 		}

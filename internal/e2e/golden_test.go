@@ -1,15 +1,14 @@
 package e2e
 
 import (
-	"flag"
 	"fmt"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
-)
 
-var update = flag.Bool("update", false, "write what comes of the commands to testdata/golden")
+	"fencepost/internal/testrun"
+)
 
 // A file of testdata/golden is a session that people can read: text before the first
 // command explains it and lays out files,
@@ -43,7 +42,7 @@ func TestGolden(t *testing.T) {
 			t.Parallel()
 			want := read(t, f)
 			got := session(t, want)
-			if *update {
+			if *testrun.Update {
 				write(t, f, got)
 				return
 			}
@@ -208,7 +207,7 @@ func hasAnyPrefix(s string, prefixes ...string) bool {
 
 // sessionProgram is the program that sessions run.
 func sessionProgram() string {
-	if *update {
+	if *testrun.Update {
 		return program
 	}
 	return ahead

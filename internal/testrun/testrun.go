@@ -2,8 +2,12 @@
 package testrun
 
 import (
+	"errors"
+	"flag"
 	"os"
+	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"testing"
 
 	"fencepost/netio"
@@ -17,6 +21,30 @@ func Main(m *testing.M) int {
 	netio.System = netio.Loopback(netio.System)
 	Folders()
 	return m.Run()
+}
+
+// Update has golden files written anew.
+var Update = flag.Bool("update", false, "write the golden files anew")
+
+// Golden compares a text with a file, line by line.
+func Golden(t testing.TB, file, got string) {
+	t.Helper()
+	if *Update {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(got), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, have := strings.Split(string(text), "\n"), strings.Split(got, "\n")
+	for i := range max(len(want), len(have)) {
+		if i >= len(want) || i >= len(have) || want[i] != have[i] {
+			t.Fatalf("%s:%d (-update writes it anew)\nwant %s\nhave %s", file, i+1, want[min(i, len(want)-1)], have[min(i, len(have)-1)])
+		}
+	}
 }
 
 // least is how many octets must be free there.

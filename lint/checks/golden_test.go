@@ -1,7 +1,6 @@
 package checks
 
 import (
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,10 +8,9 @@ import (
 	"testing"
 
 	"fencepost/diag"
+	"fencepost/internal/testrun"
 	"fencepost/source"
 )
-
-var update = flag.Bool("update", false, "write the golden file anew")
 
 // TestGolden holds what is said about the wrong example of every rule: place,
 // severity, words and advice. After a change that is meant, run it with -update
@@ -28,7 +26,7 @@ func TestGolden(t *testing.T) {
 		}
 	}
 	path := filepath.Join("testdata", "findings.golden")
-	if *update {
+	if *testrun.Update {
 		if err := os.MkdirAll("testdata", 0o755); err != nil {
 			t.Fatal(err)
 		}
