@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"fencepost/dnsname"
+	"fencepost/internal/testrun"
 	"fencepost/internal/testworld"
 	"fencepost/internal/worlds"
 	"fencepost/message"
@@ -68,6 +69,8 @@ func TestChainConstructions(t *testing.T) {
 	kinds := []string{"old-ds", "no-ds", "strange-ds", "expired-signatures", "wrong-signatures", "no-signatures"}
 	zones := []string{"example", "saltmarsh.example", "gauges.saltmarsh.example", "harbour.example"}
 	constructions := 0
+	var all strings.Builder // the links of each chain
+	seen := links{}
 	for _, kind := range append([]string{""}, kinds...) {
 		for _, zone := range zones {
 			if kind == "" && zone != zones[0] {
@@ -88,6 +91,8 @@ func TestChainConstructions(t *testing.T) {
 				}
 				what := fmt.Sprintf("%s %s with %s of %s", n.name, n.typ, kind, zone)
 				c := chain(w, t, n.name, n.typ)
+				fmt.Fprintf(&all, "# %s: %s %s\n", what, c.Status, c.Reason)
+				seen.tell(&all, c)
 				if c.Status != want || want == validate.Secure && c.Outcome != n.outcome {
 					t.Errorf("%s: %s %d (%s), want %s %d", what, c.Status, c.Outcome, c.Reason, want, n.outcome)
 					continue
@@ -102,8 +107,29 @@ func TestChainConstructions(t *testing.T) {
 			}
 		}
 	}
+	testrun.Golden(t, "testdata/chains.txt", all.String())
 	if constructions < 100 {
 		t.Errorf("%d constructions", constructions)
+	}
+}
+
+// links numbers those that were met, in words, but for keys, which are others each time.
+type links map[string]int
+
+// tell writes the links of a chain, each in words once.
+func (seen links) tell(b *strings.Builder, c *validate.Chain) {
+	for _, l := range c.Links {
+		text := fmt.Sprintf("%s of %s: %s %s: %s %s, anchor %v", l.Kind, l.Zone, l.Name, l.Type, l.Status, l.Reason, l.Anchor)
+		for _, k := range l.Keys {
+			text += fmt.Sprintf(", key %d sep %v revoked %v led to %v signs %v", k.Algorithm, k.SEP, k.Revoked, k.Led, k.Signs)
+		}
+		text += fmt.Sprintf(", %d DS, %d records, %d of proof, %d signatures", len(l.DS), len(l.Records), len(l.Proof), len(l.Sigs))
+		if seen[text] == 0 {
+			seen[text] = len(seen) + 1
+			fmt.Fprintf(b, "%d: %s\n", seen[text], text)
+			continue
+		}
+		fmt.Fprintf(b, "%d\n", seen[text])
 	}
 }
 
