@@ -65,7 +65,7 @@ var clockCalls = []string{"time.Now", "time.NewTimer(", "time.NewTicker(", "time
 
 // readers may read files in another way than wholefile.Read, which refuses FIFOs and devices and
 // knows a limit: they read what people name for this once, or what they wrote themselves.
-var readers = []string{"internal/cli", "internal/demo", "internal/vectors", "internal/ops/pull.go", "bench"}
+var readers = []string{"internal/cli", "internal/demo", "internal/vectors", "internal/testrun", "internal/ops/pull.go", "bench"}
 
 const module = "fencepost/"
 

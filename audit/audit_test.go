@@ -62,7 +62,7 @@ func TestNetworks(t *testing.T) {
 	if got, known := n.of(netip.MustParseAddr("203.0.113.1")); known {
 		t.Errorf("nobody's: %s", got)
 	}
-	for text, want := range map[string]string{"\n198.51.100.0/24": "line 2: ", "198.51.100.0 64500": "is no network", "198.51.100.0/24 four": "is no number", "::/0 4294967296": "is no number"} {
+	for text, want := range map[string]string{"\n198.51.100.0/24": "line 2: ", "198.51.100.0 64500": "is not a network", "198.51.100.0/24 four": "is not a number", "::/0 4294967296": "is not a number"} {
 		if _, err := ParseNetworks([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}

@@ -214,7 +214,7 @@ var delegationTests = []*Test{
 		Area: Delegation, Skip: noHosts, Look: func(f *Facts, l *Findings) {
 			for _, h := range f.Hosts {
 				if !hostName(h.Name) {
-					l.add("", "%s is no host name", h.Name.Plain())
+					l.add("", "%s is not a host name", h.Name.Plain())
 				}
 			}
 		}},

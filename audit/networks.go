@@ -35,11 +35,11 @@ func ParseNetworks(text []byte) (*Networks, error) {
 		}
 		prefix, err := netip.ParsePrefix(words[0])
 		if err != nil {
-			return nil, fmt.Errorf("line %d: %q is no network: %w", n, words[0], err)
+			return nil, fmt.Errorf("line %d: %q is not a network: %w", n, words[0], err)
 		}
 		number, err := strconv.ParseUint(strings.TrimPrefix(strings.ToUpper(words[1]), "AS"), 10, 32)
 		if err != nil {
-			return nil, fmt.Errorf("line %d: %q is no number of an autonomous system", n, words[1])
+			return nil, fmt.Errorf("line %d: %q is not a number of an autonomous system", n, words[1])
 		}
 		out.list = append(out.list, network{prefix.Masked(), uint32(number), strings.Join(words[2:], " ")})
 	}

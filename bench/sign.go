@@ -84,7 +84,7 @@ func (b *bench) load(name string) (*zone.Snapshot, error) {
 	}
 	z := zonefile.Load(f, zonefile.Options{Origin: dnsname.MustParse("bench.example.")}, &diag.List{})
 	if z == nil {
-		return nil, fmt.Errorf("%s is no zone", name)
+		return nil, fmt.Errorf("%s is not a zone", name)
 	}
 	return z.Snapshot, nil
 }

@@ -152,7 +152,7 @@ func (p *parser) zone(w word) {
 	name, err := dnsname.Parse(w.text, dnsname.Root)
 	switch {
 	case err != nil:
-		p.diags.Add(RuleStatement.At(w.at, "%q is no name: %v", w.text, err))
+		p.diags.Add(RuleStatement.At(w.at, "%q is not a name: %v", w.text, err))
 		p.told = true
 	case !p.out.Zone.IsZero():
 		p.diags.Add(RuleStatement.At(w.at, "a file is about one zone; this one is about %s already", p.out.Zone.Plain()))
@@ -199,7 +199,7 @@ func (p *parser) ends(e *Expectation, ws []word) (rest []word, ok bool) {
 		switch {
 		case n >= 2 && ws[n-2].text == "over" && e.Over == "":
 			if e.Over = ws[n-1].text; e.Over != "udp" && e.Over != "tcp" {
-				p.diags.Add(RuleStatement.At(ws[n-1].at, "%q is no transport", e.Over).Suggest("write udp or tcp"))
+				p.diags.Add(RuleStatement.At(ws[n-1].at, "%q is not a transport", e.Over).Suggest("write udp or tcp"))
 				return nil, false
 			}
 		case n >= 2 && ws[n-2].text == "for" && e.Audience == "":
@@ -219,7 +219,7 @@ func (p *parser) statement(ws []word) {
 		name, err = p.out.Zone, nil
 	}
 	if err != nil {
-		p.diags.Add(RuleStatement.At(ws[0].at, "%q is no name: %v", ws[0].text, err))
+		p.diags.Add(RuleStatement.At(ws[0].at, "%q is not a name: %v", ws[0].text, err))
 		return
 	}
 	e.Name = name
@@ -341,7 +341,7 @@ func parseData(origin dnsname.Name, t rr.Type, text string) (data []byte, wrong 
 	}
 	set, ok := apex.Find(t)
 	if !ok || set.N != 1 {
-		return nil, fmt.Sprintf("this is no %s record", t)
+		return nil, fmt.Sprintf("this is not a record of type %s", t)
 	}
 	return canonical(t, set.First()), ""
 }
@@ -357,7 +357,7 @@ func (p *parser) hosts(e *Expectation, rest []word, at source.Span) bool {
 		}
 		host, err := dnsname.Parse(part[0].text, p.out.Zone)
 		if err != nil {
-			p.diags.Add(RuleData.At(part[0].at, "%q is no name: %v", part[0].text, err))
+			p.diags.Add(RuleData.At(part[0].at, "%q is not a name: %v", part[0].text, err))
 			return false
 		}
 		e.Hosts = append(e.Hosts, host.Lower())
@@ -372,7 +372,7 @@ func (p *parser) seconds(ws []word, at source.Span) (uint32, bool) {
 	}
 	n, _, ok := rr.ParseTTL([]byte(ws[0].text))
 	if !ok {
-		p.diags.Add(RuleData.At(ws[0].at, "%q is no time", ws[0].text).Suggest("write seconds, or 1h"))
+		p.diags.Add(RuleData.At(ws[0].at, "%q is not a time", ws[0].text).Suggest("write seconds, or 1h"))
 	}
 	return n, ok
 }

@@ -138,7 +138,7 @@ func TestJudge(t *testing.T) {
 func TestParseErrors(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                                            "1:1 this stands before anything says which zone",
-		"zone a..b\n":                                                 `1:6 "a..b" is no name`,
+		"zone a..b\n":                                                 `1:6 "a..b" is not a name`,
 		"zone x.example\nzone y.example\n":                            "2:6 a file is about one zone",
 		"zone x.example\nwww A iss 192.0.2.1\n":                       "2:7 this says nothing that can be expected of www; did you mean is?",
 		"zone x.example\nwww a is 192.0.2.1\n":                        "2:5 this says nothing that can be expected of www; write types in capitals: A",
@@ -147,8 +147,8 @@ func TestParseErrors(t *testing.T) {
 		"zone x.example\nwww A is 192.0.2.256\n":                      "2:10 256 is over 255",
 		"zone x.example\nwww A is 192.0.2.1 and\n":                    "2:1 data of a A record are missing",
 		"zone x.example\nwww A does not exist at all\n":               "2:22 nothing more is expected here",
-		"zone x.example\nwww A is 192.0.2.1 over pigeon\n":            `2:25 "pigeon" is no transport`,
-		"zone x.example\nwww A ttl at most soon\n":                    `2:19 "soon" is no time`,
+		"zone x.example\nwww A is 192.0.2.1 over pigeon\n":            `2:25 "pigeon" is not a transport`,
+		"zone x.example\nwww A ttl at most soon\n":                    `2:19 "soon" is not a time`,
 		"zone x.example\nwww NS refers to a b\n":                      "2:1 a delegation is to servers",
 		"zone x.example\nwww A is 192.0.2.1 ; a comment of another\n": "2:10",
 		"zone x.example\nwww TXT is \"a\n":                            "2:12",

@@ -33,7 +33,7 @@ const (
 )
 
 // ErrForm means that something is no private key in a form that is known.
-var ErrForm = errors.New("this is no private key: PKCS#8 (PEM or DER), JWK and the text form of RFC 5702 are known")
+var ErrForm = errors.New("this is not a private key: PKCS#8 (PEM or DER), JWK and the text form of RFC 5702 are known")
 
 // Imported is a private key that was read, with the algorithm if its form says it.
 type Imported struct {
@@ -115,7 +115,7 @@ func Export(k *dnssec.Key, f Form, passphrase []byte) ([]byte, error) {
 	case Text:
 		return encodeText(k)
 	}
-	return nil, fmt.Errorf("%q is no form of a key: pem, der, jwk or text", f)
+	return nil, fmt.Errorf("%q is not a form of a key: pem, der, jwk or text", f)
 }
 
 // rsaFields are the parts of an RSA key, by their names in JWK and in the text

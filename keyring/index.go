@@ -224,11 +224,11 @@ func ParsePublicText(text string) ([]byte, error) {
 	}
 	flags, err := strconv.ParseUint(words[0], 10, 16)
 	if err != nil {
-		return nil, fmt.Errorf("%w: its flags are no number", dnssec.ErrKey)
+		return nil, fmt.Errorf("%w: its flags are not a number", dnssec.ErrKey)
 	}
 	protocol, err := strconv.ParseUint(words[1], 10, 8)
 	if err != nil {
-		return nil, fmt.Errorf("%w: its protocol is no number", dnssec.ErrKey)
+		return nil, fmt.Errorf("%w: its protocol is not a number", dnssec.ErrKey)
 	}
 	alg, ok := rr.ParseAlgorithm(words[2])
 	if !ok {
@@ -236,7 +236,7 @@ func ParsePublicText(text string) ([]byte, error) {
 	}
 	key, err := base64.StdEncoding.DecodeString(strings.Join(words[3:], ""))
 	if err != nil {
-		return nil, fmt.Errorf("%w: the key is no base64", dnssec.ErrKey)
+		return nil, fmt.Errorf("%w: the key is not base64", dnssec.ErrKey)
 	}
 	data := binary.BigEndian.AppendUint16(nil, uint16(flags))
 	return append(append(data, byte(protocol), byte(alg)), key...), nil

@@ -135,7 +135,7 @@ var roles = map[string]signer.Role{"single": signer.Single, "ksk": signer.KSK, "
 func ParseRole(s string) (signer.Role, error) {
 	r, ok := roles[strings.ToLower(s)]
 	if !ok {
-		return 0, fmt.Errorf("%q is no role of a key: single, ksk or zsk", s)
+		return 0, fmt.Errorf("%q is not a role of a key: single, ksk or zsk", s)
 	}
 	return r, nil
 }

@@ -83,7 +83,7 @@ func TestSeverities(t *testing.T) {
 	expect(t, "off", run(t, text, s, everyA))
 	// What is not known to be adjustable stays as it is.
 	s = &lint.Settings{Severity: map[string]diag.Severity{"bad-address": diag.Off}, Known: []string{"every-a"}}
-	expect(t, "an error of the language", run(t, "x A 1.2.3\n", s, everyA), `5 error bad-address: "1.2.3" is no IPv4 address`)
+	expect(t, "an error of the language", run(t, "x A 1.2.3\n", s, everyA), `5 error bad-address: "1.2.3" is not an IPv4 address`)
 }
 
 func TestAllowances(t *testing.T) {

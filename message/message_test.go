@@ -73,7 +73,7 @@ func begin(t *testing.T, msg []byte, limit int) (*message.Builder, *message.Quer
 	t.Helper()
 	var q message.Query
 	if v, _ := message.ParseQuery(msg, &q); v == message.Drop {
-		t.Fatal("the query is no query")
+		t.Fatal("the query is not a query")
 	}
 	b := &message.Builder{}
 	b.Begin(nil, &q, limit, 1232)

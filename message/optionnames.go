@@ -122,11 +122,11 @@ func ParseOption(text string) (o Option, err error) {
 	code, data, _ := strings.Cut(text, "=")
 	n, perr := strconv.ParseUint(code, 10, 16)
 	if perr != nil {
-		return o, fmt.Errorf("%q is no option: write its number, and its data in hexadecimal: 65001=0a0b", text)
+		return o, fmt.Errorf("%q is not an option: write its number, and its data in hexadecimal: 65001=0a0b", text)
 	}
 	o.Code = uint16(n)
 	if o.Data, err = hex.DecodeString(data); err != nil {
-		return o, fmt.Errorf("the data of option %s are no hexadecimal number: %q", code, data)
+		return o, fmt.Errorf("the data of option %s are not a hexadecimal number: %q", code, data)
 	}
 	return o, nil
 }

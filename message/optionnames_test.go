@@ -93,7 +93,7 @@ func TestOptionWords(t *testing.T) {
 			}
 		}
 	}
-	for text, want := range map[string]string{"65001=0a0b": "", "3": "", "x": "is no option", "70000": "is no option", "3=0": "no hexadecimal number"} {
+	for text, want := range map[string]string{"65001=0a0b": "", "3": "", "x": "is not an option", "70000": "is not an option", "3=0": "not a hexadecimal number"} {
 		if _, err := message.ParseOption(text); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}

@@ -53,7 +53,7 @@ func parseAlgorithm(p *Parser) *FieldError {
 	tok := p.next()
 	a, ok := ParseAlgorithm(string(tok))
 	if !ok {
-		return p.failLast(RuleBadAlgorithm, "%q is no DNSSEC algorithm", tok)
+		return p.failLast(RuleBadAlgorithm, "%q is not a DNSSEC algorithm", tok)
 	}
 	p.out = append(p.out, byte(a))
 	return nil

@@ -81,7 +81,7 @@ func parseBitmap(p *Parser) *FieldError {
 	for ; p.i < len(p.tokens); p.i++ {
 		t, ok := ParseType(p.tokens[p.i].Text)
 		if !ok {
-			return p.fail(RuleBadTypeCode, "%q is no record type", p.tokens[p.i].Text)
+			return p.fail(RuleBadTypeCode, "%q is not a record type", p.tokens[p.i].Text)
 		}
 		types = append(types, t)
 	}

@@ -71,7 +71,7 @@ func (p *Parser) small(most uint64) (byte, *FieldError) {
 	tok := p.next()
 	n, ok := parseUint(tok, most)
 	if !ok {
-		return 0, p.failLast(RuleBadNumber, "%q is no number from 0 to %d", clip(tok), most)
+		return 0, p.failLast(RuleBadNumber, "%q is not a number from 0 to %d", clip(tok), most)
 	}
 	return byte(n), nil
 }
@@ -175,7 +175,7 @@ func parseHostID(p *Parser) *FieldError {
 	out, bad := appendHex(p.out, tok)
 	hit := len(out) - at - 4
 	if bad >= 0 || hit == 0 || hit > 255 {
-		return p.failLast(RuleBadHex, "%q is no identity tag in hexadecimal", clip(tok))
+		return p.failLast(RuleBadHex, "%q is not an identity tag in hexadecimal", clip(tok))
 	}
 	p.out = out
 	rest := p.tokens
@@ -248,7 +248,7 @@ func parsePrefixes(p *Parser) *FieldError {
 			neg, text = 0x80, text[1:]
 		}
 		bad := func() *FieldError {
-			return p.failLast(RuleBadPrefix, "%q is no address prefix", clip(tok)).suggest("write 1:192.0.2.0/24 or 2:2001:db8::/32, with ! in front for all but that")
+			return p.failLast(RuleBadPrefix, "%q is not an address prefix", clip(tok)).suggest("write 1:192.0.2.0/24 or 2:2001:db8::/32, with ! in front for all but that")
 		}
 		if len(text) < 2 || text[1] != ':' || text[0] != '1' && text[0] != '2' {
 			return bad()
@@ -369,7 +369,7 @@ func parsePorts(p *Parser) *FieldError {
 		if !ok {
 			named, known := portNames[string(tok)]
 			if !known {
-				return p.failLast(RuleBadNumber, "%q is no port", clip(tok))
+				return p.failLast(RuleBadNumber, "%q is not a port", clip(tok))
 			}
 			n = uint64(named)
 		}

@@ -61,7 +61,7 @@ func parseLocation(p *Parser) *FieldError {
 	tok := p.next()
 	alt, ok := centimetres(string(tok))
 	if !ok || alt < -locBase || alt+locBase > locMaxCm {
-		return p.failLast(RuleBadLocation, "%q is no altitude from -100000m to 42849672.95m", clip(tok))
+		return p.failLast(RuleBadLocation, "%q is not an altitude from -100000m to 42849672.95m", clip(tok))
 	}
 	b := p.out[at:]
 	copy(b[1:], locDefaults[:])
@@ -69,7 +69,7 @@ func parseLocation(p *Parser) *FieldError {
 		tok := p.next()
 		cm, ok := centimetres(string(tok))
 		if !ok || cm < 0 || cm > 9000000000 {
-			return p.failLast(RuleBadLocation, "%q is no size or precision from 0m to 90000000m", clip(tok))
+			return p.failLast(RuleBadLocation, "%q is not a size or precision from 0m to 90000000m", clip(tok))
 		}
 		b[1+i] = powerOfTen(cm)
 	}
@@ -112,7 +112,7 @@ func (p *Parser) angle(what, plus, minus string, most int64) (uint32, *FieldErro
 			n, ok = decimal(word, places)
 		}
 		if !ok || n < 0 || n > limits[i] {
-			err := p.failLast(RuleBadLocation, "%q is no part of a %s", clip(tok), what)
+			err := p.failLast(RuleBadLocation, "%q is not a part of a %s", clip(tok), what)
 			if meant := plainAngle(word, plus, minus); meant != "" {
 				return 0, err.suggest("write %s", meant)
 			}

@@ -203,7 +203,7 @@ func (p *Parser) param() (Param, *FieldError) {
 	}
 	wire, ok := d.read(raw)
 	if !ok {
-		return Param{}, p.failLast(RuleBadParam, "%q is no value for %s", clip(raw), name).suggest("write %s", d.want)
+		return Param{}, p.failLast(RuleBadParam, "%q is not a value for %s", clip(raw), name).suggest("write %s", d.want)
 	}
 	return Param{key, wire}, nil
 }
@@ -212,7 +212,7 @@ func (p *Parser) paramKey(name string) (uint16, *FieldError) {
 	if key, ok := keyNumber(name); ok {
 		return key, nil
 	}
-	e := p.failLast(RuleBadParam, "%q is no key of a service parameter", clip([]byte(name)))
+	e := p.failLast(RuleBadParam, "%q is not a key of a service parameter", clip([]byte(name)))
 	if meant := diag.Closest(name, paramNames[:]); meant != "" {
 		return 0, e.suggest("did you mean %s?", meant)
 	}

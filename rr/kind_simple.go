@@ -60,7 +60,7 @@ func word(octets int, what string, printed bool, words map[string]int) *Kind {
 				for w := range words {
 					have = append(have, w)
 				}
-				e := p.failLast(RuleBadWord, "%q is no %s", clip(tok), what)
+				e := p.failLast(RuleBadWord, "%q is not a %s", clip(tok), what)
 				if meant := diag.Closest(string(tok), have); meant != "" {
 					e = e.suggest("did you mean %s?", meant)
 				}
@@ -196,7 +196,7 @@ func parseDottedHex(p *Parser) *FieldError {
 	digits = strings.ReplaceAll(digits, ".", "")
 	out, bad := appendHex(p.out, []byte(digits))
 	if !ok || bad >= 0 || digits == "" {
-		return p.failLast(RuleBadHex, "%q is no address of this kind", clip(tok)).suggest("write 0x and pairs of hexadecimal digits, such as 0x47.0005.80")
+		return p.failLast(RuleBadHex, "%q is not an address of this kind", clip(tok)).suggest("write 0x and pairs of hexadecimal digits, such as 0x47.0005.80")
 	}
 	p.out = out
 	return nil
@@ -211,7 +211,7 @@ func parseSalt(p *Parser) *FieldError {
 	}
 	out, bad := appendHex(p.out, tok)
 	if bad >= 0 || len(tok) == 0 || len(out)-at-1 > 255 {
-		return p.failLast(RuleBadHex, "%q is no salt: %s", clip(tok), hexFault(tok, min(max(bad, 0), len(tok)))).suggest("write pairs of hexadecimal digits, or - for none")
+		return p.failLast(RuleBadHex, "%q is not a salt: %s", clip(tok), hexFault(tok, min(max(bad, 0), len(tok)))).suggest("write pairs of hexadecimal digits, or - for none")
 	}
 	out[at] = byte(len(out) - at - 1)
 	p.out = out
@@ -223,7 +223,7 @@ func parseHash32(p *Parser) *FieldError {
 	at := len(p.out)
 	out, err := base32.HexEncoding.WithPadding(base32.NoPadding).AppendDecode(append(p.out, 0), []byte(strings.ToUpper(string(tok))))
 	if n := len(out) - at - 1; err != nil || n < 1 || n > 255 {
-		return p.failLast(RuleBadHash, "%q is no hash in base32hex", clip(tok))
+		return p.failLast(RuleBadHash, "%q is not a hash in base32hex", clip(tok))
 	}
 	out[at] = byte(len(out) - at - 1)
 	p.out = out
@@ -236,7 +236,7 @@ func parseOldBitmap(p *Parser) *FieldError {
 	for ; p.i < len(p.tokens); p.i++ {
 		t, ok := ParseType(p.tokens[p.i].Text)
 		if !ok || t == 0 || t > 127 {
-			return p.fail(RuleBadTypeCode, "%q is no record type below 128", clip(p.tokens[p.i].Text))
+			return p.fail(RuleBadTypeCode, "%q is not a record type below 128", clip(p.tokens[p.i].Text))
 		}
 		bits[t/8] |= 0x80 >> (t % 8)
 		last = max(last, int(t/8))
@@ -292,7 +292,7 @@ func parseU64(p *Parser) *FieldError {
 	tok := p.next()
 	n, err := strconv.ParseUint(string(tok), 10, 64)
 	if err != nil || tok[0] == '+' {
-		return p.failLast(RuleBadNumber, "%q is no number from 0 to 18446744073709551615", clip(tok))
+		return p.failLast(RuleBadNumber, "%q is not a number from 0 to 18446744073709551615", clip(tok))
 	}
 	for i := 56; i >= 0; i -= 8 {
 		p.out = append(p.out, byte(n>>i))

@@ -13,7 +13,7 @@ func typeOf(t *testing.T, name string) rr.Type {
 	t.Helper()
 	typ, ok := rr.ParseType(name)
 	if !ok {
-		t.Fatalf("%s is no type", name)
+		t.Fatalf("%s is not a type", name)
 	}
 	return typ
 }

@@ -164,7 +164,7 @@ func (p *Parser) generic(t Type) *FieldError {
 	}
 	n, ok := parseUint(p.tokens[1].Text, MaxData)
 	if !ok {
-		return p.fail(RuleBadGeneric, `%q after \# is no number of octets`, clip(p.tokens[1].Text))
+		return p.fail(RuleBadGeneric, `%q after \# is not a number of octets`, clip(p.tokens[1].Text))
 	}
 	for p.i = 2; p.i < len(p.tokens); p.i++ {
 		if err := p.hexWord(RuleBadGeneric); err != nil {
@@ -177,7 +177,7 @@ func (p *Parser) generic(t Type) *FieldError {
 	}
 	if err := Validate(t, p.out[start:]); err != nil {
 		p.i = 2
-		return p.fail(RuleBadGeneric, "these octets are no data of type %s: %v", t, err)
+		return p.fail(RuleBadGeneric, "these octets are not data of type %s: %v", t, err)
 	}
 	return nil
 }
@@ -227,7 +227,7 @@ func parseNumber(octets int, max uint64) func(*Parser) *FieldError {
 		tok := p.next()
 		n, ok := parseUint(tok, max)
 		if !ok {
-			return p.failLast(RuleBadNumber, "%q is no number from 0 to %d", clip(tok), max)
+			return p.failLast(RuleBadNumber, "%q is not a number from 0 to %d", clip(tok), max)
 		}
 		for i := octets - 1; i >= 0; i-- {
 			p.out = append(p.out, byte(n>>(8*i)))
@@ -240,7 +240,7 @@ func parseTypeCode(p *Parser) *FieldError {
 	tok := p.next()
 	t, ok := ParseType(tok)
 	if !ok {
-		return p.failLast(RuleBadTypeCode, "%q is no record type", clip(tok))
+		return p.failLast(RuleBadTypeCode, "%q is not a record type", clip(tok))
 	}
 	p.out = append(p.out, byte(t>>8), byte(t))
 	return nil
@@ -317,7 +317,7 @@ func parseStrings(p *Parser) *FieldError {
 func parseTag(p *Parser) *FieldError {
 	tok := p.next()
 	if !plainTag(tok) {
-		return p.failLast(RuleBadTag, "%q is no tag: letters and digits only", clip(tok))
+		return p.failLast(RuleBadTag, "%q is not a tag: letters and digits only", clip(tok))
 	}
 	if len(tok) == 0 || len(tok) > 255 {
 		return p.failLast(RuleBadTag, "a tag has 1 to 255 letters and digits")
@@ -387,7 +387,7 @@ func hexFault(b []byte, bad int) string {
 	if bad == len(b) {
 		return "the number of digits is odd (" + strconv.Itoa(len(b)) + ")"
 	}
-	return strconv.Quote(string(b[bad:bad+1])) + " is no digit"
+	return strconv.Quote(string(b[bad:bad+1])) + " is not a digit"
 }
 
 // appendHex decodes pairs of digits; bad is the offset of the first fault, the

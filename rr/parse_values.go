@@ -17,7 +17,7 @@ func parseSeconds(p *Parser) *FieldError {
 		}
 	}
 	if !ok {
-		return p.failLast(RuleBadNumber, "%q is no time in seconds from 0 to 4294967295", clip(tok))
+		return p.failLast(RuleBadNumber, "%q is not a time in seconds from 0 to 4294967295", clip(tok))
 	}
 	p.Units = p.Units || units
 	p.out = append(p.out, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
@@ -74,7 +74,7 @@ func parseTime(p *Parser) *FieldError {
 		n, ok = uint64(t.Unix()), err == nil && t.Unix() >= 0 && t.Unix() <= 0xffffffff
 	}
 	if !ok {
-		return p.failLast(RuleBadTime, "%q is no time of the form YYYYMMDDHHmmSS", clip(tok))
+		return p.failLast(RuleBadTime, "%q is not a time of the form YYYYMMDDHHmmSS", clip(tok))
 	}
 	p.out = append(p.out, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
 	return nil
@@ -118,7 +118,7 @@ func parseIPv4(p *Parser) *FieldError {
 }
 
 func (p *Parser) badIPv4(tok []byte) *FieldError {
-	e := p.failLast(RuleBadAddress, "%q is no IPv4 address", clip(tok))
+	e := p.failLast(RuleBadAddress, "%q is not an IPv4 address", clip(tok))
 	if a, err := netip.ParseAddr(string(tok)); err == nil && a.Is6() {
 		return e.suggest("an IPv6 address goes into an AAAA record")
 	}
@@ -134,7 +134,7 @@ func parseIPv6(p *Parser) *FieldError {
 		a, err = netip.ParseAddr(unsafe.String(&tok[0], len(tok)))
 	}
 	if len(tok) == 0 || err != nil || !a.Is6() || a.Zone() != "" {
-		e := p.failLast(RuleBadAddress, "%q is no IPv6 address", clip(tok))
+		e := p.failLast(RuleBadAddress, "%q is not an IPv6 address", clip(tok))
 		if err == nil && a.Is4() {
 			return e.suggest("an IPv4 address goes into an A record")
 		}

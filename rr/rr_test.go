@@ -63,7 +63,7 @@ func TestDataVectors(t *testing.T) {
 	for _, c := range v.Cases {
 		typ, ok := rr.ParseType(c.Type)
 		if !ok {
-			t.Errorf("%s is no type", c.Type)
+			t.Errorf("%s is not a type", c.Type)
 			continue
 		}
 		n++

@@ -313,7 +313,7 @@ func TestAnchors(t *testing.T) {
 		t.Errorf("the DS of the KSK: %+v", p)
 	}
 	if p := verify(t, s, at, anchor(ksk, rr.TypeDNSKEY)); !p.Trusted {
-		t.Error("the KSK itself is no anchor")
+		t.Error("the KSK itself is not an anchor")
 	}
 	// A DS of the ZSK leads nowhere: that key does not sign the DNSKEY set.
 	if p := verify(t, s, at, anchor(zsk, rr.TypeDS)); p.Trusted || p.Total != 1 || p.Findings[0].Code != "untrusted-keys" {

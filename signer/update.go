@@ -409,7 +409,7 @@ func (u *updating) link(chain *zone.Snapshot, want map[dnssec.Hash][]byte, touch
 		}
 		next, ok := hashAt(&following)
 		if !ok {
-			return nil, fmt.Errorf("%w: a name in the chain is no hash", ErrNSEC3)
+			return nil, fmt.Errorf("%w: a name in the chain is not a hash", ErrNSEC3)
 		}
 		w.begin(&n)
 		set := zone.NewRRset(rr.TypeNSEC3, u.denialTTL, [][]byte{u.appendNSEC3(nil, &next, bitmap)})

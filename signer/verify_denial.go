@@ -92,7 +92,7 @@ func (v *proving) links() (out []link) {
 			rec, err := dnssec.ParseNSEC3(data)
 			switch {
 			case err != nil || !ok || rec.Flags&^dnssec.FlagOptOut != 0:
-				v.report(RuleParams, owner, rr.TypeNSEC3, "%s is no usable NSEC3 record", dnsname.AppendText(nil, owner))
+				v.report(RuleParams, owner, rr.TypeNSEC3, "%s is not a usable NSEC3 record", dnsname.AppendText(nil, owner))
 			case !rec.Params.Equal(&v.proof.NSEC3.Params):
 				v.report(RuleParams, owner, rr.TypeNSEC3, "the NSEC3 record %s has other parameters than NSEC3PARAM", dnsname.AppendText(nil, owner))
 			default:

@@ -92,7 +92,7 @@ func TestWorldErrors(t *testing.T) {
 	for more, want := range map[string]string{
 		testworld.Fault(`kind = "no-udpp"`):                  "did you mean no-udp?",
 		testworld.Fault(`kind = "xyzzy"`):                    "there are adds-edns, alias-at-apex, away, ",
-		testworld.Fault(`kind = "away"`, `zone = "nowhere"`): "no zone here",
+		testworld.Fault(`kind = "away"`, `zone = "nowhere"`): "not a zone here",
 		"\n[[zone]]\nname = \"x.example\"\nservers = [\"ns1.saltmarsh.example\"]\nrecords = \"a A 192.0.2.256\"\n": "",
 	} {
 		w, err := worlds.Read([]byte(string(worlds.Demo) + more))

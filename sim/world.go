@@ -236,7 +236,7 @@ func (w *World) Check() error {
 		}
 		for _, s := range z.Servers {
 			if !servers[s.Key()] {
-				return fail("the zone %s is served by %s, which is no server here", z.Name.Plain(), s.Plain())
+				return fail("the zone %s is served by %s, which is not a server here", z.Name.Plain(), s.Plain())
 			}
 		}
 	}
@@ -245,17 +245,17 @@ func (w *World) Check() error {
 	}
 	for _, r := range w.Registries {
 		if !zones[r.Zone.Key()] {
-			return fail("there is a registry of %s, which is no zone here", r.Zone.Plain())
+			return fail("there is a registry of %s, which is not a zone here", r.Zone.Plain())
 		}
 	}
 	for _, f := range w.Faults {
 		switch _, known := kinds[f.Kind]; {
 		case !known:
-			return fail("%q is no kind of fault; %s", f.Kind, meant(string(f.Kind)))
+			return fail("%q is not a kind of fault; %s", f.Kind, meant(string(f.Kind)))
 		case !f.Server.IsZero() && !servers[f.Server.Key()]:
-			return fail("a fault is ordered of %s, which is no server here", f.Server.Plain())
+			return fail("a fault is ordered of %s, which is not a server here", f.Server.Plain())
 		case !f.Zone.IsZero() && !zones[f.Zone.Key()]:
-			return fail("a fault is ordered of %s, which is no zone here", f.Zone.Plain())
+			return fail("a fault is ordered of %s, which is not a zone here", f.Zone.Plain())
 		case f.Kind == FailsType && f.Says != Nothing && codes[f.Says] == 0:
 			return fail("%s needs what the server says: nothing, SERVFAIL, NXDOMAIN, REFUSED or NOTIMP", f.Kind)
 		case f.Kind == AliasAtApex && (f.Zone.IsZero() || f.Host.IsZero()):

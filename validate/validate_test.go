@@ -238,7 +238,7 @@ func TestReferrals(t *testing.T) {
 			n := dnsname.MustParse(name)
 			m, apex := ask(t, z, n, rr.TypeA), ask(t, z, z.Apex(), rr.TypeDNSKEY)
 			if m.Flags&message.FlagAA != 0 {
-				t.Fatalf("%s: %s is no referral", what, name)
+				t.Fatalf("%s: %s is not a referral", what, name)
 			}
 			v := validate.NewRRsets(m.Authority, apex.Answer).Validate(anchors, n, rr.TypeA, at)
 			if v.Status != want || want == validate.Bogus && !strings.Contains(v.Reason, "no DNSKEY set of safe") {

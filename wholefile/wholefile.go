@@ -19,7 +19,7 @@ import (
 )
 
 // ErrNotRegular means that the target is a folder, a device, a pipe or a socket.
-var ErrNotRegular = errors.New("it is no regular file")
+var ErrNotRegular = errors.New("it is not a regular file")
 
 // File is a file that is being written. It becomes visible with Commit.
 type File struct {

@@ -56,7 +56,7 @@ func TestWrite(t *testing.T) {
 		t.Errorf("the file holds %q", text)
 	}
 	if l, err := os.Lstat(link); err != nil || l.Mode()&os.ModeSymlink == 0 {
-		t.Error("the link is no link any more")
+		t.Error("the link is not a link any more")
 	}
 	if err := wholefile.Write(filepath.Join(dir, "fresh.zone"), nil, 0o600); err != nil {
 		t.Fatal(err)

@@ -54,7 +54,7 @@ func (p *checker) allow(c *Config, r *raw) {
 		}
 		for _, pattern := range in.Zones {
 			if _, err := path.Match(pattern, ""); err != nil {
-				p.diags.Add(RuleBadValue.At(p.place(header, i, "zones"), "%q is no pattern of names: * stands for anything", pattern))
+				p.diags.Add(RuleBadValue.At(p.place(header, i, "zones"), "%q is not a pattern of names: * stands for anything", pattern))
 				continue
 			}
 			plain := strings.TrimSuffix(strings.ToLower(pattern), ".")

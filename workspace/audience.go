@@ -45,7 +45,7 @@ func (p *checker) audiences(c *Config, r *raw) {
 		for _, text := range in.Networks {
 			net, err := netip.ParsePrefix(text)
 			if err != nil {
-				p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "%q is no network", text).Suggest("write ADDRESS/LENGTH, such as 192.0.2.0/24"))
+				p.diags.Add(RuleBadValue.At(p.place(header, 0, "networks"), "%q is not a network", text).Suggest("write ADDRESS/LENGTH, such as 192.0.2.0/24"))
 				continue
 			}
 			a.Networks = append(a.Networks, net.Masked())

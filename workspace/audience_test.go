@@ -46,7 +46,7 @@ func TestAudiences(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"[audience.x]\n":                          "has no networks",
-		"[audience.x]\nnetworks = [\"x\"]\n":      `"x" is no network`,
+		"[audience.x]\nnetworks = [\"x\"]\n":      `"x" is not a network`,
 		"[audience.\"a/b\"]\nnetworks=[\"::/0\"]": "letters, digits and hyphens",
 		"[audience.inside]\nnetworks=[\"::/0\"]\n[[zone]]\nname=\"a.example\"\naudiences=[\"insid\"]\n": "did you mean inside?",
 	} {
@@ -72,11 +72,11 @@ func TestCheckSettings(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	for text, want := range map[string]string{
-		"[check.severity]\nno-such = \"off\"\n":                   `"no-such" is no finding`,
+		"[check.severity]\nno-such = \"off\"\n":                   `"no-such" is not a finding`,
 		"[check.severity]\nbad-address = \"off\"\n":               "that can be changed",
 		"[check.severity]\nttl-zero = \"quiet\"\n":                "error, warning, note or off",
 		"[[check.allow]]\ncode = \"ttl-zro\"\n":                   "did you mean ttl-zero?",
-		"[[check.allow]]\ncode = \"ttl-zero\"\nzone = \"a..b\"\n": "is no name",
+		"[[check.allow]]\ncode = \"ttl-zero\"\nzone = \"a..b\"\n": "is not a name",
 		"[[check.allow]]\ncode = \"ttl-zero\"\nzones = \"a.b\"\n": "did you mean zone?",
 		"[check]\nseverities = \"x\"\n":                           "did you mean severity?",
 	} {

@@ -63,7 +63,7 @@ func (p *checker) catalog(c *Config, n int, in rawCatalog) {
 	}
 	name, err := dnsname.Parse(in.Name, dnsname.Root)
 	if err != nil || in.Name == "" {
-		bad("name", "write the name of a zone of yours, such as catalog.saltmarsh.example", "%q is no zone name", in.Name)
+		bad("name", "write the name of a zone of yours, such as catalog.saltmarsh.example", "%q is not a zone name", in.Name)
 		return
 	}
 	if c.Find(name) != nil {

@@ -42,7 +42,7 @@ func (p *checker) settings(in *rawCheck) *lint.Settings {
 		}
 		sev, ok := diag.ParseSeverity(text)
 		if !ok {
-			p.diags.Add(RuleBadValue.At(p.place(header, 0, code), "%q is no severity", text).Suggest("write error, warning, note or off"))
+			p.diags.Add(RuleBadValue.At(p.place(header, 0, code), "%q is not a severity", text).Suggest("write error, warning, note or off"))
 			continue
 		}
 		out.Severity[code] = sev
@@ -70,7 +70,7 @@ func (p *checker) code(header string, n int, key, code string) bool {
 			return true
 		}
 	}
-	d := RuleBadValue.At(p.place(header, n, key), "%q is no finding that can be changed or allowed", code)
+	d := RuleBadValue.At(p.place(header, n, key), "%q is not a finding that can be changed or allowed", code)
 	if meant := diag.Closest(code, adjustable); meant != "" {
 		d = d.Suggest("did you mean %s?", meant)
 	} else {
@@ -87,7 +87,7 @@ func (p *checker) optionalName(header string, n int, key, text string, origin dn
 	}
 	name, err := dnsname.Parse(text, origin)
 	if err != nil {
-		p.diags.Add(RuleBadValue.At(p.place(header, n, key), "%q is no name: %v", text, err))
+		p.diags.Add(RuleBadValue.At(p.place(header, n, key), "%q is not a name: %v", text, err))
 		return false
 	}
 	*out = name

@@ -244,7 +244,7 @@ func (p *checker) config(dir string, r *raw, held secrets) *Config {
 			from = filepath.Join(dir, from)
 		}
 		if info, err := os.Stat(from); err != nil || !info.IsDir() {
-			p.diags.Add(RuleBadValue.At(p.place("[include]", 0, "from"), "%s is no folder", from))
+			p.diags.Add(RuleBadValue.At(p.place("[include]", 0, "from"), "%s is not a folder", from))
 		}
 		abs, err := filepath.Abs(from)
 		if err == nil {
@@ -264,7 +264,7 @@ func ParseAddress(s string) (netip.AddrPort, error) {
 	}
 	a, err := netip.ParseAddr(strings.Trim(s, "[]"))
 	if err != nil {
-		return netip.AddrPort{}, fmt.Errorf("%q is no address: write ADDRESS or ADDRESS:PORT, such as 192.0.2.1:53 or [2001:db8::1]:53", s)
+		return netip.AddrPort{}, fmt.Errorf("%q is not an address: write ADDRESS or ADDRESS:PORT, such as 192.0.2.1:53 or [2001:db8::1]:53", s)
 	}
 	return netip.AddrPortFrom(a, DefaultPort), nil
 }
@@ -307,7 +307,7 @@ func (p *checker) reach(c *Config, r *raw) {
 		}
 		name, err := dnsname.Parse(host, dnsname.Root)
 		if err != nil {
-			p.diags.Add(RuleBadValue.At(p.place("[address-override]", 0, host), "%q is no name: %v", host, err))
+			p.diags.Add(RuleBadValue.At(p.place("[address-override]", 0, host), "%q is not a name: %v", host, err))
 			continue
 		}
 		if ap, ok := p.address(at, "[address-override]", host); ok {
@@ -327,7 +327,7 @@ func (p *checker) zones(c *Config, r *raw) {
 	for i, in := range r.Zone {
 		name, err := dnsname.Parse(in.Name, dnsname.Root)
 		if err != nil {
-			p.diags.Add(RuleBadValue.At(p.place(header, i, "name"), "%q is no zone name: %v", in.Name, err))
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "name"), "%q is not a zone name: %v", in.Name, err))
 			continue
 		}
 		if c.Find(name) != nil {

@@ -50,15 +50,15 @@ func (p *checker) follow(c *Config, n int, in *rawFollow) {
 	name, err := dnsname.Parse(in.Zone, dnsname.Root)
 	z := c.Find(name)
 	if err != nil || z == nil || len(z.FetchFrom) > 0 {
-		bad("zone", "name a zone with a file here", "%q is no zone of this workspace that is changed here", in.Zone)
+		bad("zone", "name a zone with a file here", "%q is not a zone of this workspace that is changed here", in.Zone)
 		return
 	}
 	f := Follow{TTL: defaultFollowTTL, AtLeast: defaultFollowAtLeast, AtMost: defaultFollowAtMost}
 	if f.Owner, err = dnsname.Parse(in.Owner, z.Name); err != nil || in.Owner == "" || !f.Owner.AtOrBelow(z.Name) {
-		bad("owner", "@ is the zone itself", "%q is no name in %s", in.Owner, z.Name.Plain())
+		bad("owner", "@ is the zone itself", "%q is not a name in %s", in.Owner, z.Name.Plain())
 	}
 	if f.Source, err = dnsname.Parse(in.Source, dnsname.Root); err != nil || in.Source == "" {
-		bad("source", "write the whole name of the host whose addresses count", "%q is no name", in.Source)
+		bad("source", "write the whole name of the host whose addresses count", "%q is not a name", in.Source)
 	} else if f.Source.Equal(f.Owner) {
 		bad("source", "write the name of a host that is somewhere else", "%s would follow itself", in.Source)
 	}
@@ -73,14 +73,14 @@ func (p *checker) follow(c *Config, n int, in *rawFollow) {
 	for _, text := range in.Networks {
 		net, err := netip.ParsePrefix(text)
 		if err != nil {
-			bad("networks", "write ADDRESS/LENGTH, such as 192.0.2.0/24", "%q is no network", text)
+			bad("networks", "write ADDRESS/LENGTH, such as 192.0.2.0/24", "%q is not a network", text)
 			continue
 		}
 		f.Networks = append(f.Networks, net.Masked())
 	}
 	const mostTTL = 1<<31 - 1 // RFC 2181 §8
 	if in.TTL < 0 || in.TTL > mostTTL {
-		bad("ttl", "write seconds", "%d is no TTL", in.TTL)
+		bad("ttl", "write seconds", "%d is not a TTL", in.TTL)
 	} else if in.TTL > 0 {
 		f.TTL = uint32(in.TTL)
 	}
@@ -93,7 +93,7 @@ func (p *checker) follow(c *Config, n int, in *rawFollow) {
 		}
 		d, err := ParseSpan(to.text)
 		if err != nil || d < time.Second {
-			bad(key, "write a time such as 1m", "%q is no length of time of a second or more", to.text)
+			bad(key, "write a time such as 1m", "%q is not a length of time of a second or more", to.text)
 			continue
 		}
 		*to.at = d

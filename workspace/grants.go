@@ -64,7 +64,7 @@ func (p *checker) updates(c *Config, r *raw) {
 		const most = 10 * time.Second
 		d, err := time.ParseDuration(text)
 		if err != nil || d < 0 || d > most {
-			p.diags.Add(RuleBadValue.At(p.place("[updates]", 0, "gather"), "%q is no time from 0s to %s", text, most).Suggest("write a time such as 20ms"))
+			p.diags.Add(RuleBadValue.At(p.place("[updates]", 0, "gather"), "%q is not a time from 0s to %s", text, most).Suggest("write a time such as 20ms"))
 		}
 		c.Updates.Gather = d
 	}
@@ -135,9 +135,9 @@ func (p *checker) grant(c *Config, n int, in *rawGrant) {
 		z := c.Find(name)
 		switch {
 		case err != nil:
-			p.diags.Add(bad("zones", "%q is no zone name: %v", text, err))
+			p.diags.Add(bad("zones", "%q is not a zone name: %v", text, err))
 		case z == nil:
-			d := bad("zones", "%s is no zone of this workspace", text)
+			d := bad("zones", "%s is not a zone of this workspace", text)
 			if meant := diag.Closest(text, c.zoneNames()); meant != "" {
 				d = d.Suggest("did you mean %s?", meant)
 			}
@@ -177,7 +177,7 @@ func (p *checker) places(n int, key string, texts []string, zones []dnsname.Name
 		for _, z := range zones {
 			name, err := dnsname.Parse(text, z)
 			if err != nil || !name.AtOrBelow(z) {
-				p.diags.Add(RuleBadValue.At(p.place(grantHeader, n, key), "%q is no name in %s", text, z.Plain()).Suggest("write it without the zone's name, or whole; @ is the zone itself"))
+				p.diags.Add(RuleBadValue.At(p.place(grantHeader, n, key), "%q is not a name in %s", text, z.Plain()).Suggest("write it without the zone's name, or whole; @ is the zone itself"))
 				continue
 			}
 			out = append(out, update.Place{Name: name, Below: below})
@@ -191,7 +191,7 @@ func (p *checker) grantedTypes(n int, texts []string) (out []rr.Type) {
 	for _, text := range texts {
 		t, ok := rr.ParseType(text)
 		if info := rr.Lookup(t); !ok || info != nil && info.Use != rr.Data {
-			d := RuleBadValue.At(p.place(grantHeader, n, "types"), "%q is no record type of a zone", text)
+			d := RuleBadValue.At(p.place(grantHeader, n, "types"), "%q is not a record type of a zone", text)
 			if meant := diag.Closest(text, rr.Mnemonics()); meant != "" && !ok {
 				d = d.Suggest("did you mean %s?", meant)
 			}

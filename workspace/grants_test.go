@@ -21,11 +21,11 @@ func TestGrants(t *testing.T) {
 		{`key = "dhcp-2025"` + "\n" + `zones = ["saltmarsh.example"]`, "no secret dhcp-2025"},
 		{`zones = ["saltmarsh.example"]`, "names no key"},
 		{`key = "dhcp-2026"`, "names no zones"},
-		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarch.example"]`, "is no zone of this workspace"},
+		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarch.example"]`, "is not a zone of this workspace"},
 		{`key = "dhcp-2026"` + "\n" + `zones = ["tides.example"]`, "fetched from a primary"},
-		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `names = ["other.example."]`, "is no name in saltmarsh.example"},
-		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `types = ["AAAAA"]`, "no record type"},
-		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `types = ["ANY"]`, "no record type"},
+		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `names = ["other.example."]`, "is not a name in saltmarsh.example"},
+		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `types = ["AAAAA"]`, "not a record type"},
+		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `types = ["ANY"]`, "not a record type"},
 		{`key = "dhcp-2026"` + "\n" + `zones = ["saltmarsh.example"]` + "\n" + `may = ["change"]`, "nothing that can be granted"},
 		{`key = "dhcp-2026"` + "\n" + `zone = "saltmarsh.example"`, "no key grant.zone"},
 	} {
@@ -87,8 +87,8 @@ may = ["reload"]
 		"may = [\"roll\"]":                   "nobody is named",
 		"users = [\"ines\"]":                 "nothing is allowed",
 		"users = [\"i\"]\nmay = [\"write\"]": "nothing that can be allowed",
-		"users = [\"i\"]\nmay = [\"roll\"]\nzones = [\"tide.example\"]": "no zone of this workspace",
-		"users = [\"i\"]\nmay = [\"roll\"]\nzones = [\"[\"]":            "no pattern",
+		"users = [\"i\"]\nmay = [\"roll\"]\nzones = [\"tide.example\"]": "no zone of this workspace is called tide.example",
+		"users = [\"i\"]\nmay = [\"roll\"]\nzones = [\"[\"]":            "not a pattern",
 	} {
 		if _, said := read(t, zones+"[[allow]]\n"+text+"\n"); len(said) == 0 || !strings.Contains(said[0], want) {
 			t.Errorf("%s: %v, want %s", text, said, want)

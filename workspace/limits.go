@@ -49,7 +49,7 @@ func ParseSize(text string) (int64, error) {
 	n, err := strconv.ParseInt(digits, 10, 64)
 	const most = 1 << 50
 	if err != nil || n < 1 || n > most/factor {
-		return 0, fmt.Errorf("%q is no size", text)
+		return 0, fmt.Errorf("%q is not a size", text)
 	}
 	return n * factor, nil
 }

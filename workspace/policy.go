@@ -83,7 +83,7 @@ func (q *policyChecker) keys(in *rawPolicy) {
 	if in.Algorithm != "" {
 		a, ok := rr.ParseAlgorithm(in.Algorithm)
 		if !ok {
-			q.bad("algorithm", "write ECDSAP256SHA256", "%q is no DNSSEC algorithm", in.Algorithm)
+			q.bad("algorithm", "write ECDSAP256SHA256", "%q is not a DNSSEC algorithm", in.Algorithm)
 		} else if l := dnssec.LevelOf(a); l.Signing < dnssec.Discouraged {
 			q.bad("algorithm", "write ECDSAP256SHA256", "%s is not to be used: %s", in.Algorithm, l.Reason)
 		}
@@ -114,7 +114,7 @@ func (q *policyChecker) denial(in *rawPolicy) {
 	d.Params.Iterations = uint16(in.Iterations)
 	salt, err := hex.DecodeString(in.Salt)
 	if err != nil || len(salt) > 255 {
-		q.bad("salt", "leave it out: RFC 9276 asks for none", "%q is no salt: hexadecimal, at most 255 octets", in.Salt)
+		q.bad("salt", "leave it out: RFC 9276 asks for none", "%q is not a salt: hexadecimal, at most 255 octets", in.Salt)
 	}
 	d.Params.Salt = salt
 }
@@ -143,7 +143,7 @@ func (q *policyChecker) times(in *rawPolicy) {
 		q.bad("renew-before-end", "make valid-for longer, or renew-before-end and spread-ends shorter", "signatures would be renewed as soon as they are made")
 	}
 	if in.DNSKEYTTL < 0 || in.DNSKEYTTL > 7*86400 {
-		q.bad("dnskey-ttl", "write seconds, such as 3600", "%d is no sensible TTL for keys", in.DNSKEYTTL)
+		q.bad("dnskey-ttl", "write seconds, such as 3600", "%d is not a sensible TTL for keys", in.DNSKEYTTL)
 	}
 	s.DNSKEYTTL = uint32(in.DNSKEYTTL)
 }
@@ -153,7 +153,7 @@ func (q *policyChecker) publication(dir string, in *rawPolicy) {
 	for _, w := range in.Zonemd {
 		alg, ok := map[string]uint8{"sha384": signer.ZonemdSHA384, "sha512": signer.ZonemdSHA512}[w]
 		if !ok {
-			q.bad("zonemd", "write \"sha384\" or \"sha512\"", "%q is no hash of ZONEMD", w)
+			q.bad("zonemd", "write \"sha384\" or \"sha512\"", "%q is not a hash of ZONEMD", w)
 			continue
 		}
 		s.Zonemd = append(s.Zonemd, alg)
@@ -177,7 +177,7 @@ func (q *policyChecker) publication(dir string, in *rawPolicy) {
 // ParseSpan reads a length of time: a number and w, d, h, m or s, several times if
 // wanted, such as 1h30m.
 func ParseSpan(text string) (time.Duration, error) {
-	bad := fmt.Errorf("%q is no length of time", text)
+	bad := fmt.Errorf("%q is not a length of time", text)
 	units := map[byte]time.Duration{'w': 7 * 24 * time.Hour, 'd': 24 * time.Hour, 'h': time.Hour, 'm': time.Minute, 's': time.Second}
 	var total time.Duration
 	rest := text

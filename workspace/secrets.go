@@ -95,7 +95,7 @@ func loadSecrets(path string, src *source.Set, diags *diag.List) (out secrets, e
 		key.Secret, secretErr = base64.StdEncoding.DecodeString(in.Secret)
 		switch {
 		case nameErr != nil:
-			diags.Add(RuleBadValue.At(at, "%s: the name in its header is no domain name", which))
+			diags.Add(RuleBadValue.At(at, "%s: the name in its header is not a domain name", which))
 		case !tsig.Supported(key.Algorithm):
 			diags.Add(RuleBadValue.At(at, "%s has an unknown algorithm", which).
 				Suggest("write one of %s", strings.Join(tsig.Algorithms(), ", ")))

@@ -26,7 +26,7 @@ func ParseTakes(text string) (t Takes, err error) {
 			}
 			n, err := strconv.ParseUint(word, 10, 8)
 			if err != nil {
-				return t, fmt.Errorf("%q is no number of %s", word, name)
+				return t, fmt.Errorf("%q is not a number of %s", word, name)
 			}
 			*to = append(*to, uint8(n))
 		}

@@ -149,7 +149,7 @@ func (l *loader) notInZone(owner []byte, span source.Span) {
 	if !l.soa.IsZero() {
 		d = d.See(l.soa, "the zone's SOA")
 	}
-	if name.Labels() <= 2 && !name.AtOrBelow(dnsname.MustParse("arpa.")) {
+	if n := name.Labels(); n > 0 && n <= 2 && !name.AtOrBelow(dnsname.MustParse("arpa.")) {
 		plain := name.String()
 		d = d.Suggest("if it belongs to the zone, write %s without a final dot", plain[:max(len(plain)-1, 0)])
 	}

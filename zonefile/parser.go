@@ -262,9 +262,9 @@ func (p *parser) directive(e *Entry) {
 func (p *parser) unknownDirective(e *Entry) {
 	e.Kind = Bad
 	word := string(e.Tokens[0].Text)
-	d := RuleUnknownDirective.At(e.TokenSpan(0), "%s is no directive", word)
+	d := RuleUnknownDirective.At(e.TokenSpan(0), "%s is not a directive", word)
 	if strings.EqualFold(word, rangeDirective) {
-		p.report(RuleUnknownDirective.At(e.TokenSpan(0), "%s, which stands for a range of records, is no directive of any standard", word).
+		p.report(RuleUnknownDirective.At(e.TokenSpan(0), "%s, which stands for a range of records, is not a directive of any standard", word).
 			Suggest("take the file over with: fencepost pull ZONE --file %s, which writes the records out", p.file.Name))
 		return
 	}
@@ -306,7 +306,7 @@ func (p *parser) ttlDirective(e *Entry) {
 	ttl, units, ok := rr.ParseTTL(e.Tokens[1].Text)
 	if !ok {
 		e.Kind = Bad
-		p.report(RuleBadTTL.At(e.TokenSpan(1), "%q is no time from 0 to 2147483647 seconds", e.Tokens[1].Text))
+		p.report(RuleBadTTL.At(e.TokenSpan(1), "%q is not a time from 0 to 2147483647 seconds", e.Tokens[1].Text))
 		return
 	}
 	p.noteUnits(e, 1, units)
@@ -371,7 +371,7 @@ func (p *parser) loseOwner() { p.owner, p.lostOwner = nil, true }
 func (p *parser) noteUnits(e *Entry, tok int, units bool) {
 	if units && !p.saidUnits {
 		p.saidUnits = true
-		p.report(RuleTTLUnits.At(e.TokenSpan(tok), "%s is written with unit letters, which is no standard", e.Tokens[tok].Text))
+		p.report(RuleTTLUnits.At(e.TokenSpan(tok), "%s is written with unit letters, which is not standard", e.Tokens[tok].Text))
 	}
 }
 

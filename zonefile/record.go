@@ -202,7 +202,7 @@ func (p *parser) ttlAndClass(e *Entry, i int) (typeTok int, ok bool) {
 				return i, false
 			}
 			if !good {
-				p.report(RuleBadTTL.At(e.TokenSpan(i), "%q is no TTL from 0 to 2147483647 seconds", text))
+				p.report(RuleBadTTL.At(e.TokenSpan(i), "%q is not a TTL from 0 to 2147483647 seconds", text))
 				return i, false
 			}
 			p.noteUnits(e, i, units)
@@ -221,7 +221,7 @@ func (p *parser) ttlAndClass(e *Entry, i int) (typeTok int, ok bool) {
 
 func (p *parser) unknownType(e *Entry, i int) {
 	word := string(e.Tokens[i].Text)
-	d := RuleUnknownType.At(e.TokenSpan(i), "%q is no record type", word)
+	d := RuleUnknownType.At(e.TokenSpan(i), "%q is not a record type", word)
 	switch meant := diag.Closest(word, rr.Mnemonics()); {
 	case len(word) > 16 || e.Tokens[i].Quoted:
 	case meant != "":

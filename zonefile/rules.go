@@ -77,7 +77,7 @@ var (
 		Good: "www 86400 A 192.0.2.1\n"}
 	RuleTTLUnits = &diag.Rule{Code: "ttl-units", Severity: diag.Note,
 		Title: "times are written with letters for units", Ref: "RFC 2308 §4, RFC 1035 §5.1",
-		Doc:  "1h30m and 2d are understood here but are no standard: a file for other software has seconds. Said once for each file.",
+		Doc:  "1h30m and 2d are understood here but are not standard: a file for other software has seconds. Said once for each file.",
 		Bad:  "www 1h A 192.0.2.1\n",
 		Good: "www 3600 A 192.0.2.1\n"}
 	RuleCarriageReturn = &diag.Rule{Code: "carriage-returns", Severity: diag.Note,

@@ -67,7 +67,7 @@ func plainText(text []byte) bool {
 func (p *parser) refuseText() {
 	p.scan.pos = len(p.scan.src)
 	p.notText = p.notText || len(p.outer) == 0
-	p.report(RuleNotText.At(source.Span{Start: p.file.Pos(0), End: p.file.Pos(0)}, "this is no text: %s", textKind(p.file.Content)).
+	p.report(RuleNotText.At(source.Span{Start: p.file.Pos(0), End: p.file.Pos(0)}, "this is not text: %s", textKind(p.file.Content)).
 		Suggest("save it as plain text in UTF-8, or name the right file"))
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/internal/testrun"
 	"fencepost/source"
 	"fencepost/zonefile"
 )
@@ -40,6 +41,7 @@ func mended(t *testing.T, text string, src *source.Set, diags *diag.List) string
 // meant.
 func TestSlips(t *testing.T) {
 	const head = "$ORIGIN example.\n$TTL 60\n@ SOA a b 1 2 3 4 5\n"
+	var all strings.Builder
 	for _, c := range []struct{ line, finding, meant string }{
 		{"# the web\nw A 192.0.2.1", "4:1 comment-sign", "; the web\nw A 192.0.2.1"},
 		{"#w A 192.0.2.1", "4:1 comment-sign", ";w A 192.0.2.1"},
@@ -72,6 +74,8 @@ func TestSlips(t *testing.T) {
 		if got := strings.Join(found, ", "); got != c.finding {
 			t.Errorf("%q: %q, want %q", c.line, got, c.finding)
 		}
+		fmt.Fprintf(&all, "# %q\n", c.line)
+		testrun.Findings(&all, src, diags)
 		if c.finding == "" {
 			continue
 		}
@@ -82,6 +86,7 @@ func TestSlips(t *testing.T) {
 			t.Errorf("%q, mended, has %s", c.meant, again.All[0].Message)
 		}
 	}
+	testrun.Golden(t, "testdata/slips.txt", all.String())
 }
 
 // What is no text has one finding, whatever it is, and nothing is made of it.

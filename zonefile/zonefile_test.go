@@ -14,6 +14,7 @@ import (
 
 	"fencepost/diag"
 	"fencepost/dnsname"
+	"fencepost/internal/testrun"
 	"fencepost/internal/vectors"
 	"fencepost/rr"
 	"fencepost/source"
@@ -79,6 +80,7 @@ func TestLanguage(t *testing.T) {
 
 // All mistakes are found in one run, at their places.
 func TestFindings(t *testing.T) {
+	var all strings.Builder
 	for _, c := range []struct{ what, text, want string }{
 		{"directives", "@TTL 60\n$TLL 60\nTTL 60\n$FOO x\n$ORIGIN\n$TTL x\n", "1:1 unknown-directive, 2:1 unknown-directive, 3:1 unknown-directive, 4:1 unknown-directive, 5:8 bad-directive, 6:6 bad-ttl"},
 		{"a parenthesis never closed names its line and swallows nothing", "a 1 A 192.0.2.1\nb 1 TXT ( \"x\"\n  \"y\"\nc 1 A 192.0.2.256\n", "2:9 unclosed-parenthesis, 4:15 address-out-of-range"},
@@ -96,6 +98,7 @@ func TestFindings(t *testing.T) {
 		{"an include without a reader", "$INCLUDE x\n", "1:10 bad-include"},
 		{"notes come once", "$TTL 1h\na 2h A 192.0.2.1\r\nb 1 A 192.0.2.1\r\n", "1:6 ttl-units, 2:1 carriage-returns"},
 		{"an owner outside", soa + "a.example.org. 1 A 192.0.2.1\n", "1:3 soa-without-ttl, 2:1 outside-zone"},
+		{"owners outside", "$TTL 60\n" + soa + "www. A 192.0.2.1\nmail.dune. A 192.0.2.1\na.dune.test. A 192.0.2.1\n1.arpa. PTR x.\n. NS x.\n", "3:1 outside-zone, 4:1 outside-zone, 5:1 outside-zone, 6:1 outside-zone, 7:1 outside-zone"},
 	} {
 		_, src, diags := load(t, c.text, zonefile.Options{Origin: origin})
 		diags.Sort()
@@ -107,7 +110,10 @@ func TestFindings(t *testing.T) {
 		if s := strings.Join(got, ", "); s != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.what, s, c.want)
 		}
+		fmt.Fprintf(&all, "# %s\n", c.what)
+		testrun.Findings(&all, src, diags)
 	}
+	testrun.Golden(t, "testdata/findings.txt", all.String())
 }
 
 func TestApex(t *testing.T) {

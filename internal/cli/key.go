@@ -228,7 +228,7 @@ func dsWords(k ops.KeyInfo) string {
 func tagOf(s string) (uint16, error) {
 	n, err := strconv.ParseUint(s, 10, 16)
 	if err != nil {
-		return 0, usageError("%q is no key tag: a number up to 65535; see: fencepost key list ZONE", s)
+		return 0, usageError("%q is not a key tag: a number up to 65535; see: fencepost key list ZONE", s)
 	}
 	return uint16(n), nil
 }

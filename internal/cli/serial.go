@@ -31,7 +31,7 @@ them.`,
 			if set != "" {
 				n, err := strconv.ParseUint(set, 10, 32)
 				if err != nil {
-					return usageError("--set %s is no serial: write a number from 0 to 4294967295", set)
+					return usageError("--set %s is not a serial: write a number from 0 to 4294967295", set)
 				}
 				n32 := uint32(n)
 				o.Set = &n32

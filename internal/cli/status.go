@@ -61,7 +61,7 @@ Exit status: 0 all is well, 1 there is trouble.`,
 func oneZone(st *control.Status, zone string) error {
 	name, err := edit.WholeName(zone)
 	if err != nil {
-		return usageError("%q is no zone name: %v", zone, err)
+		return usageError("%q is not a zone name: %v", zone, err)
 	}
 	i := slices.IndexFunc(st.Zones, func(z control.ZoneStatus) bool { return strings.EqualFold(z.Zone, name.String()) })
 	if i < 0 {

@@ -59,7 +59,7 @@ func (c Client) Read(ctx context.Context, r Request, read func(io.Reader) error)
 		if err := c.read(resp, nil); err != nil {
 			return err
 		}
-		return errors.New("the server's answer is no text")
+		return errors.New("the server's answer is not text")
 	}
 	if err := read(resp.Body); err != nil {
 		return err

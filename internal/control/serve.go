@@ -108,7 +108,7 @@ func answer(w http.ResponseWriter, r *http.Request, errs Errors, h Handler) {
 	}
 	req := Request{}
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxRequest)).Decode(&req); err != nil {
-		fail(w, http.StatusBadRequest, Failure{Text: "the request is no JSON: " + err.Error()})
+		fail(w, http.StatusBadRequest, Failure{Text: "the request is not JSON: " + err.Error()})
 		return
 	}
 	req.Command = command

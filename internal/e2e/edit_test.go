@@ -75,11 +75,11 @@ func TestEditsRefused(t *testing.T) {
 		"change Z www A 192.0.2.80 --ttl 60":         "share one TTL (RFC 2181 §5.2)",
 		"change Z www A":                             "say what to change",
 		"change Z www A --expire 5d":                 "are times of the SOA",
-		"change Z @ SOA --expire 5x":                 "is no time",
+		"change Z @ SOA --expire 5x":                 "is not a time",
 		"change Z www SOA --expire 5d":               "no such SOA",
 		"add Z a.sub.tides.example A 192.0.2.1":      "final dot",
 		"change Z a.sub.TIDES.example A 192.0.2.1":   "final dot",
-		"change Z @ SOA ns1 h 1 7200 900 1209600 oh": "is no time",
+		"change Z @ SOA ns1 h 1 7200 900 1209600 oh": "is not a time",
 	} {
 		path := filepath.Join(t.TempDir(), "tides.example.zone")
 		write(t, path, shouted)
@@ -261,7 +261,7 @@ func TestMistypedEdits(t *testing.T) {
 		want(t, fp(t, dir, append([]string{"add", "saltmarsh.example"}, strings.Fields(words)...)...), 2, say)
 	}
 	want(t, fpIn(t, dir, "a 192.0.2.1\nb AA 192.0.2.2\n\nc A 192.0.2\nd A\ne A 192.0.2.5\n", "add", "saltmarsh.example", "-"), 2,
-		"line 1 of standard input: the type is missing", "line 2 of standard input: \"AA\" is no record type", "line 4 of standard input: A 192.0.2:", "line 5 of standard input: the A record of d has no data")
+		"line 1 of standard input: the type is missing", "line 2 of standard input: \"AA\" is not a record type", "line 4 of standard input: A 192.0.2:", "line 5 of standard input: the A record of d has no data")
 	want(t, fp(t, dir, "delegate", "saltmarsh.example", "own3", "--ns", "ns1=192.0.2.7"), 3, "198.51.100.53 here, not 192.0.2.7", "--ns ns1.own3=192.0.2.7", "fencepost change saltmarsh.example ns1 A 192.0.2.7")
 	if read(t, zone) != was {
 		t.Errorf("a refused edit changed the zone:\n%s", read(t, zone))

@@ -55,7 +55,7 @@ func TestEditorLifecycle(t *testing.T) {
 	}
 	early.notify("exit", nil)
 	if err := early.cmd.Wait(); err == nil {
-		t.Error("to leave without shutdown is no clean end")
+		t.Error("to leave without shutdown is not a clean end")
 	}
 }
 

@@ -95,7 +95,7 @@ func TestReverse(t *testing.T) {
 	ok(t, dir, "add", "saltmarsh.example", "gauge68", "A", "198.51.100.68", "--ptr", clock)
 	want(t, fp(t, dir, "reverse", "198.51.100.0/24"), 0, "nothing changes")
 	want(t, fp(t, dir, "reverse", "10.0.0.0/20", "--dry-run"), 0, "15.0.10.in-addr.arpa")
-	want(t, fp(t, dir, "reverse", "198.51.100.7"), 2, "is no network")
+	want(t, fp(t, dir, "reverse", "198.51.100.7"), 2, "is not a network")
 	want(t, fp(t, dir, "ask", "66.100.51.198.in-addr.arpa", "PTR", "--zone", "64-79.100.51.198.in-addr.arpa"), 1)
 }
 
@@ -142,7 +142,7 @@ func TestFind(t *testing.T) {
 		}
 	}
 	want(t, fp(t, dir, "find"), 2, "say what to look for")
-	want(t, fp(t, dir, "find", "x["), 2, "is no pattern")
+	want(t, fp(t, dir, "find", "x["), 2, "is not a pattern")
 	want(t, fp(t, dir, "find", "--type", "AA"), 2, "did you mean")
 }
 

@@ -224,7 +224,7 @@ func runLine(t *testing.T, dir, line string, port int) string {
 	}
 	words := splitWords(strings.ReplaceAll(line, "PORT", fmt.Sprint(port)))
 	if len(words) == 0 || words[0] != "fencepost" {
-		t.Fatalf("%q is no command of ours", line)
+		t.Fatalf("%q is not a command of ours", line)
 	}
 	r := runProgram(t, sessionProgram(), at, words[1:]...)
 	said := strings.ReplaceAll(r.out+r.err, dir, "DIR")

@@ -92,7 +92,7 @@ func TestHistory(t *testing.T) {
 		t.Error("--dry-run wrote the file")
 	}
 	want(t, fp(t, p.primary, "restore", "tides.example", "77"), 3, "no such version is kept")
-	want(t, fp(t, p.primary, "restore", "tides.example", "soon"), 2, "is no serial")
+	want(t, fp(t, p.primary, "restore", "tides.example", "soon"), 2, "is not a serial")
 	ok(t, p.primary, "restore", "tides.example", "1")
 	text := read(t, file)
 	for _, line := range []string{"; the boat house", "192.0.2.60 ; by the pier", "1209600"} {

@@ -65,7 +65,7 @@ func TestHostileIncludes(t *testing.T) {
 	try("../secrets.toml", 1, "outside the folder")
 	try("x.pem", 1, "keys and secrets are not included")
 	try("key.inc", 1, "keys and secrets are not included")
-	try("fifo.inc", 1, "no regular file")
+	try("fifo.inc", 1, "not a regular file")
 	try("huge.inc", 1, "too large")
 	try("many0.inc", 1, "more than 10000 files are included")
 	try("/dev/zero", 1, "outside the folder")
@@ -87,10 +87,10 @@ func TestHostileIncludes(t *testing.T) {
 	}
 	write(t, filepath.Join(dir, "ws", "fencepost.toml"), fmt.Sprintf("[serve]\nlisten = [\"127.0.0.1:%d\"]\n[[zone]]\nname = \"tides.example\"\n[[zone]]\nname = \"reef.example\"\n", freePort(t)))
 	write(t, filepath.Join(zones, "reef.example.zone"), strings.ReplaceAll(tides, "tides.example", "reef.example"))
-	want(t, fp(t, filepath.Join(dir, "ws"), "check"), 1, "no regular file", "unreadable-zone-file", "servers-in-one-network")
+	want(t, fp(t, filepath.Join(dir, "ws"), "check"), 1, "not a regular file", "unreadable-zone-file", "servers-in-one-network")
 	d := serve(t, filepath.Join(dir, "ws"))
 	want(t, fp(t, ".", "ask", "reef.example", "SOA", "--at", d.addr), 0, "authoritative")
-	want(t, fp(t, filepath.Join(dir, "ws"), "status"), 1, "no regular file")
+	want(t, fp(t, filepath.Join(dir, "ws"), "status"), 1, "not a regular file")
 }
 
 // One operand that is missing does not keep the others from being checked, and a

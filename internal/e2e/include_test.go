@@ -54,7 +54,7 @@ func TestIncludeFrom(t *testing.T) {
 	write(t, config, read(t, config)+"\n[include]\nfrom = [\"../common\"]\n")
 	want(t, fp(t, ws, "check"), 0, "nothing to report")
 	write(t, config, strings.Replace(read(t, config), "../common", "../nowhere", 1))
-	want(t, fp(t, ws, "check"), 1, "is no folder")
+	want(t, fp(t, ws, "check"), 1, "is not a folder")
 }
 
 // Two audiences: what all see is written once.
@@ -63,7 +63,7 @@ func TestAudience(t *testing.T) {
 	dir := estate(t)
 	const zone = "saltmarsh.example"
 	want(t, fp(t, dir, "new", zone, "--audience", "inside", clock), 2, "--network")
-	want(t, fp(t, dir, "new", zone, "--audience", "inside", "--network", "ten", clock), 2, "is no network")
+	want(t, fp(t, dir, "new", zone, "--audience", "inside", "--network", "ten", clock), 2, "is not a network")
 	ok(t, dir, "new", zone, "--audience", "inside", "--network", "203.0.113.0/24", clock)
 	want(t, fp(t, dir, "check"), 0, "nothing to report")
 	if s := zoneText(t, dir, zone); strings.Contains(s, "NS ") || !strings.Contains(s, "$INCLUDE saltmarsh.example.part") || !strings.Contains(s, "SOA") {

@@ -68,7 +68,7 @@ func TestWeakKeys(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	for _, c := range [][]string{{"--algorithm", "RSASHA1", "SHA-1 can be forged"}, {"--algorithm", "DSA", "DSA gives its key away"}, {"--algorithm", "ECC-GOST", "withdrawn"},
-		{"--algorithm", "200", "no such algorithm"}, {"--algorithm", "NOSUCH", "no DNSSEC algorithm"}, {"--bits", "4096", "have one size"}} {
+		{"--algorithm", "200", "no such algorithm"}, {"--algorithm", "NOSUCH", "not a DNSSEC algorithm"}, {"--bits", "4096", "have one size"}} {
 		want(t, fp(t, dir, "key", "new", "saltmarsh.example", "--keys", "k", c[0], c[1]), 2, c[2])
 	}
 	want(t, fp(t, dir, "key", "lst", "saltmarsh.example"), 2, "did you mean list?")
@@ -123,7 +123,7 @@ func TestKeyGuards(t *testing.T) {
 	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", zsk), 3, "refused", "last that signs the zone")
 	want(t, fp(t, l.home.dir, "key", "activate", "saltmarsh.example", zsk), 3, "refused", "not in the caches")
 	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", "1"), 3, "has no key 1", ksk)
-	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", "x"), 2, "no key tag")
+	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", "x"), 2, "not a key tag")
 	// A second KSK by hand: the first may retire only when the parent names it no more.
 	ok(t, l.home.dir, "key", "new", "saltmarsh.example", "--role", "ksk")
 	second := tagsOf(t, l.home.dir)[2]

@@ -168,7 +168,7 @@ func TestManyZones(t *testing.T) {
 	// It would put an alias beside data in one of the zones: none is changed.
 	want(t, fp(t, dir, "add", "--zones", "*", "www", "CNAME", "ns1"), 1, "alias-beside-data")
 	want(t, fp(t, dir, "add", "--zones", "*.org", "www", "A", "192.0.2.1"), 2, "no zone of the workspace")
-	want(t, fp(t, dir, "add", "--zones", "[", "www", "A", "192.0.2.1"), 2, "no pattern")
+	want(t, fp(t, dir, "add", "--zones", "[", "www", "A", "192.0.2.1"), 2, "not a pattern")
 	want(t, fp(t, dir, "change", "--zones", "*", "--everywhere", "A", "203.0.113.80"), 2, "--from DATA")
 	want(t, fp(t, dir, "change", "--zones", "*", "--everywhere", "A", "203.0.113.80", "--from", "198.51.100.80", "--dry-run"), 0, "would write")
 	if texts() != before {

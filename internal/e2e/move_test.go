@@ -57,7 +57,7 @@ func TestMoveSignedZone(t *testing.T) {
 	fields := strings.Fields(ds)
 	want(t, fp(t, here, "verify", "served.txt", "--origin", "saltmarsh.example", "--ds", strings.Join(fields[len(fields)-4:], " ")), 0, "proved", "follow from the 1 anchor", "NSEC3")
 	want(t, fp(t, here, "verify", "served.txt", "--origin", "saltmarsh.example", "--ds", "1 8 2 "+strings.Repeat("00", 32)), 1, "untrusted-keys")
-	want(t, fp(t, here, "verify", "served.txt", "--origin", "saltmarsh.example", "--ds", "hello"), 2, "no DS record")
+	want(t, fp(t, here, "verify", "served.txt", "--origin", "saltmarsh.example", "--ds", "hello"), 2, "not a DS record")
 }
 
 // Signing offline, in every way: proved each time, the same twice, and only what

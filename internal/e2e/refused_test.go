@@ -36,9 +36,9 @@ var refusals = []struct {
 	{"explain nosuch", 2, []string{`"nosuch"`, "the code of a finding, a record type"}},
 
 	// the record
-	{"add saltmarsh.example a AAAA 192.0.2.1", 2, []string{`"192.0.2.1" is no IPv6 address`, "an A record"}},
+	{"add saltmarsh.example a AAAA 192.0.2.1", 2, []string{`"192.0.2.1" is not an IPv6 address`, "an A record"}},
 	{"add saltmarsh.example a MX mail", 2, []string{"MX preference exchange", "MX 10 mail"}},
-	{"add saltmarsh.example a MAX 10 mail", 2, []string{`"MAX" is no record type`, "did you mean MX?"}},
+	{"add saltmarsh.example a MAX 10 mail", 2, []string{`"MAX" is not a record type`, "did you mean MX?"}},
 	{"add saltmarsh.example www.other.example. A 192.0.2.1", 2, []string{"www.other.example. is not in the zone saltmarsh.example."}},
 	{"add saltmarsh.example a A 192.0.2.1 --ttl never", 2, []string{"--ttl never", "2147483647 seconds"}},
 	{"add saltmarsh.example a..b A 192.0.2.1", 2, []string{"empty label"}},
@@ -54,20 +54,20 @@ var refusals = []struct {
 	{"add saltmarsh.example g[5-1] A 192.0.2.1", 2, []string{"smaller to a larger"}},
 
 	// keys and rollovers
-	{"key new saltmarsh.example --role boss", 2, []string{"is no role", "single, ksk or zsk"}},
+	{"key new saltmarsh.example --role boss", 2, []string{"is not a role", "single, ksk or zsk"}},
 	{"key new saltmarsh.example --algorithm 5", 2, []string{"SHA-1 can be forged", "ECDSAP256SHA256"}},
 	{"key new saltmarsh.example --passphrase-file nofile", 3, []string{"nofile"}},
-	{"key import saltmarsh.example fencepost.toml --role ksk", 3, []string{"no private key", "PKCS#8"}},
+	{"key import saltmarsh.example fencepost.toml --role ksk", 3, []string{"not a private key", "PKCS#8"}},
 	{"key import saltmarsh.example nofile --role ksk", 3, []string{"nofile"}},
 	{"key import saltmarsh.example", 2, []string{"FILE is missing"}},
 	{"key export saltmarsh.example 1", 2, []string{"-o FILE"}},
 	{"key export saltmarsh.example 1 -o -", 3, []string{"key"}},
-	{"key show saltmarsh.example 99999", 2, []string{"no key tag"}},
+	{"key show saltmarsh.example 99999", 2, []string{"not a key tag"}},
 	{"key delete saltmarsh.example 1", 3, []string{"saltmarsh.example"}},
 	{"roll start saltmarsh.example", 2, []string{"is not signed by this workspace", "sign = "}},
 	{"roll start saltmarsh.example --what all", 2, []string{"is not signed by this workspace"}},
 	{"roll cancel nozone.example", 2, []string{"nozone.example is not signed"}},
-	{"handover saltmarsh.example --party-takes digests=x", 2, []string{"no number of digests"}},
+	{"handover saltmarsh.example --party-takes digests=x", 2, []string{"not a number of digests"}},
 	{"help nonsense", 2, []string{"no command fencepost nonsense"}},
 	{"help roll strt", 2, []string{"did you mean start"}},
 	{"handover saltmarsh.example --format xml", 2, []string{"text, json or epp"}},
@@ -79,7 +79,7 @@ var refusals = []struct {
 	{"serial saltmarsh.example --set lots", 2, []string{"lots"}},
 	{"delegate saltmarsh.example child", 2, []string{"which servers answer for child.saltmarsh.example.", "--ns NAME=ADDRESS"}},
 	{"delegate saltmarsh.example child --ns ns1.child", 2, []string{"its address is needed here", "--ns ns1.child.saltmarsh.example.=ADDRESS"}},
-	{"reverse 198.51.100.0/33", 2, []string{"is no network", "198.51.100.0/24"}},
+	{"reverse 198.51.100.0/33", 2, []string{"is not a network", "198.51.100.0/24"}},
 
 	// the name of the zone a file holds
 	{"check zones/saltmarsh.example.zone --origin a..b", 2, []string{"--origin a..b", "empty label"}},

@@ -249,5 +249,5 @@ func TestFetchLimits(t *testing.T) {
 	ok(t, p.secondary, "refresh", "tides.example")
 	eventually(t, "the zone", func() bool { return serial(t, d.addr, "tides.example") != 0 })
 	write(t, conf, was+"[limits]\nfetched-zone = \"much\"\n")
-	want(t, fp(t, p.secondary, "check"), 1, "no size", "500MiB")
+	want(t, fp(t, p.secondary, "check"), 1, "not a size", "500MiB")
 }

@@ -290,7 +290,7 @@ func (w *walker) walk(text string) {
 			w.servers = w.servers[1:]
 		case strings.HasPrefix(line, "#"):
 		case !isCommand:
-			w.t.Fatalf("%q is no command", line)
+			w.t.Fatalf("%q is not a command", line)
 		case command == "serve":
 			w.serve(where, "tides.example")
 		default:

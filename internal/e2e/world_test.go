@@ -173,7 +173,7 @@ func TestAskAllAndSpread(t *testing.T) {
 	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "ns1.saltmarsh.example", "--nsid", "--cookie", "--pad", "128", "--hex"), 0, "authoritative", "saltmarsh.exampl")
 	want(t, fp(t, healthy, "ask", "www.saltmarsh.example", "--at", "192.0.2.100", "--recursion"), 0, "checked by the resolver", "198.51.100.80")
 	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--without-edns", "--nsid"), 2, "--without-edns leaves no place")
-	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--client-subnet", "198.51.100"), 2, "is no network")
+	want(t, fp(t, healthy, "ask", "x", "--at", "192.0.2.1", "--client-subnet", "198.51.100"), 2, "is not a network")
 	want(t, fp(t, healthy, "spread", "www.saltmarsh.example", "--at", "192.0.2.100", "--at", "192.0.2.102"), 0, "has it", "for 1 hour", "all have it")
 	want(t, fp(t, healthy, "spread", "www.saltmarsh.example"), 2, "--at RESOLVER")
 
@@ -258,7 +258,7 @@ func TestSecondariesOutside(t *testing.T) {
 	want(t, fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all"), 1, "3 of 4 servers in step with serial 2026112801")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "1"), 0, "all 3 servers are in step with serial 1")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "9", "--patience", "1s"), 1, "waiting for serial 9", "it needs 9")
-	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "soon"), 2, "is no serial")
+	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "soon"), 2, "is not a serial")
 	want(t, fp(t, dir, "secondaries", "harbour.example"), 2, "--at all")
 }
 

@@ -179,7 +179,7 @@ func TestSerial(t *testing.T) {
 		t.Error("with the date behind the file the serial did not move forward")
 	}
 	want(t, fp(t, ".", "serial", path, "--set", "2026112303", clock), 2, "takes 2 steps", "RFC 1982")
-	want(t, fp(t, ".", "serial", path, "--set", "many"), 2, "is no serial")
+	want(t, fp(t, ".", "serial", path, "--set", "many"), 2, "is not a serial")
 	want(t, fp(t, ".", "serial", path, "--next", "--set", "1"), 2)
 }
 

@@ -50,7 +50,7 @@ func (a *Files) AddAudience(o Audience) (*Edited, error) {
 	zone := e.file.Apex
 	z := c.Find(zone)
 	if z == nil || !z.HasFile() {
-		return nil, Usage("%s is no zone of fencepost.toml with a file here", zone)
+		return nil, Usage("%s is not a zone of fencepost.toml with a file here", zone)
 	}
 	head, part, err := e.sharedPart(c)
 	if err != nil {
@@ -140,7 +140,7 @@ func (b *Transaction) enterAudience(c *workspace.Config, zone dnsname.Name, o Au
 		var nets []string
 		for _, n := range o.Networks {
 			if _, err := netip.ParsePrefix(n); err != nil {
-				return Usage("--network %s is no network: write ADDRESS/LENGTH", n)
+				return Usage("--network %s is not a network: write ADDRESS/LENGTH", n)
 			}
 			nets = append(nets, fmt.Sprintf("%q", n))
 		}

@@ -270,7 +270,7 @@ func starterServers(zone dnsname.Name, given []string) ([]starterServer, error) 
 			for _, s := range strings.Split(addrs, ",") {
 				ip, err := netip.ParseAddr(s)
 				if err != nil {
-					return nil, Usage("--ns %s: %q is no address", g, s)
+					return nil, Usage("--ns %s: %q is not an address", g, s)
 				}
 				sv.addrs = append(sv.addrs, ip)
 			}
@@ -305,7 +305,7 @@ func contactName(zone dnsname.Name, text string) (dnsname.Name, error) {
 	}
 	d, err := dnsname.Parse(domain, dnsname.Root)
 	if err != nil || box == "" {
-		return d, Usage("--contact %s is no mailbox", text)
+		return d, Usage("--contact %s is not a mailbox", text)
 	}
 	return d.Child(box)
 }

@@ -127,7 +127,7 @@ func delegationServers(e, own *ZoneEdit, child dnsname.Name, given []string) ([]
 		for _, s := range strings.FieldsFunc(addrs, func(c rune) bool { return c == ',' }) {
 			ip, err := netip.ParseAddr(s)
 			if err != nil || ip.Zone() != "" {
-				return nil, Usage("--ns %s: %q is no address", g, s)
+				return nil, Usage("--ns %s: %q is not an address", g, s)
 			}
 			sv.addrs = append(sv.addrs, ip)
 		}

@@ -257,9 +257,9 @@ func ParseType(text string) (rr.Type, error) {
 	t, ok := rr.ParseType(text)
 	if !ok {
 		if meant := diag.Closest(text, rr.Mnemonics()); meant != "" {
-			return 0, Usage("%q is no record type; did you mean %s?", text, meant)
+			return 0, Usage("%q is not a record type; did you mean %s?", text, meant)
 		}
-		return 0, Usage("%q is no record type", text)
+		return 0, Usage("%q is not a record type", text)
 	}
 	if info := rr.Lookup(t); info != nil && info.Use != rr.Data {
 		return 0, Usage("%s exists only in messages and cannot stand in a zone", t)
@@ -335,7 +335,7 @@ func (e *ZoneEdit) ttl(text string) (ttl uint32, has bool, err error) {
 	}
 	ttl, _, ok := rr.ParseTTL([]byte(text))
 	if !ok {
-		return 0, false, Usage("--ttl %s is no time from 0 to 2147483647 seconds", text)
+		return 0, false, Usage("--ttl %s is not a time from 0 to 2147483647 seconds", text)
 	}
 	return ttl, true, nil
 }

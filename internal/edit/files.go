@@ -127,7 +127,7 @@ func (a *Files) ZoneFile(operand string) (path string, origin dnsname.Name, err 
 	}
 	dir, err := a.Dir()
 	if err != nil {
-		return "", dnsname.Name{}, fmt.Errorf("%s is no file, and %w", operand, err)
+		return "", dnsname.Name{}, fmt.Errorf("%s is not a file, and %w", operand, err)
 	}
 	path = filepath.Join(dir, workspace.ZonesDir, workspace.FileName(name))
 	if audience != "" {

@@ -109,7 +109,7 @@ func (e *ZoneEdit) applyOne(o Edit, s *RecordSpec, do func(e *ZoneEdit, s *Recor
 // applyToMany does an edit in all zones of the workspace that fit the pattern.
 func (a *Files) applyToMany(o Edit, do func(e *ZoneEdit, s *RecordSpec) error) (*Edited, error) {
 	if _, err := path.Match(o.Zones, ""); err != nil {
-		return nil, Usage("--zones %q is no pattern: * stands for anything, ? for one character", o.Zones)
+		return nil, Usage("--zones %q is not a pattern: * stands for anything, ? for one character", o.Zones)
 	}
 	c, err := a.Config()
 	if err != nil {

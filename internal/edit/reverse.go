@@ -39,7 +39,7 @@ type host struct {
 func (a *Files) Reverse(o Reverse) (*Edited, error) {
 	net, err := netip.ParsePrefix(o.Network)
 	if err != nil {
-		return nil, Usage("%q is no network: write ADDRESS/LENGTH, such as 198.51.100.0/24 or 2001:db8:5a17::/48", o.Network)
+		return nil, Usage("%q is not a network: write ADDRESS/LENGTH, such as 198.51.100.0/24 or 2001:db8:5a17::/48", o.Network)
 	}
 	net = net.Masked()
 	c, err := a.Config()

@@ -23,7 +23,7 @@ func (a *Files) ReverseCheck(network string) (out []Mismatch, looked int, err er
 	net := netip.Prefix{}
 	if network != "" {
 		if net, err = netip.ParsePrefix(network); err != nil {
-			return nil, 0, Usage("%q is no network: write ADDRESS/LENGTH, such as 198.51.100.0/24", network)
+			return nil, 0, Usage("%q is not a network: write ADDRESS/LENGTH, such as 198.51.100.0/24", network)
 		}
 		net = net.Masked()
 	}

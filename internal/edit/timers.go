@@ -52,7 +52,7 @@ func (t Timers) values(def [4]uint32) (out [4]uint32, err error) {
 		}
 		n, _, ok := rr.ParseTTL([]byte(text))
 		if !ok {
-			return out, Usage("--%s %s is no time: write seconds, or such as 90m, 5h, 14d, 2w", soaTimers[i].name, text)
+			return out, Usage("--%s %s is not a time: write seconds, or such as 90m, 5h, 14d, 2w", soaTimers[i].name, text)
 		}
 		out[i] = n
 	}

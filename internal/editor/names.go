@@ -145,7 +145,7 @@ func (s *server) rename(_ context.Context, params json.RawMessage) (any, error) 
 		return nil, err
 	}
 	if sp == nil {
-		return nil, fail("this is no zone file")
+		return nil, fail("this is not a zone file")
 	}
 	from, ok := sp.name()
 	if !ok || from.Equal(sp.b.File.Apex) {

@@ -39,9 +39,9 @@ func (s *stream) ReadObject(v any) error {
 		if err := json.Unmarshal(body, v); err == nil {
 			return nil
 		}
-		code, text := int64(jsonrpc2.CodeInvalidRequest), "this is no request"
+		code, text := int64(jsonrpc2.CodeInvalidRequest), "this is not a request"
 		if !json.Valid(body) {
-			code, text = jsonrpc2.CodeParseError, "this is no JSON"
+			code, text = jsonrpc2.CodeParseError, "this is not JSON"
 		}
 		answer := map[string]any{"jsonrpc": "2.0", "id": nil, "error": map[string]any{"code": code, "message": text}}
 		if err := s.WriteObject(answer); err != nil {

@@ -34,7 +34,7 @@ func (sv *Service) Answer(args json.RawMessage) (any, error) {
 	}
 	from, err := netip.ParseAddr(in.From)
 	if err != nil {
-		return nil, edit.Usage("%q is no address", in.From)
+		return nil, edit.Usage("%q is not an address", in.From)
 	}
 	const port = 53 // any but 0
 	h := request.New(sv.Server.Requests(), netip.AddrPort{})
@@ -73,7 +73,7 @@ func (q *Question) asFrom() (from netip.Addr, ok bool, err error) {
 		return from, false, nil
 	}
 	if from, err = netip.ParseAddr(q.AsFrom); err != nil {
-		return from, false, edit.Usage("--as-from %q is no address", q.AsFrom)
+		return from, false, edit.Usage("--as-from %q is not an address", q.AsFrom)
 	}
 	return from.Unmap(), true, nil
 }

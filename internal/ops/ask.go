@@ -99,9 +99,9 @@ func (q *Question) parse() (message.Question, error) {
 		t, ok := rr.ParseType(q.Type)
 		if !ok {
 			if meant := diag.Closest(q.Type, rr.Mnemonics()); meant != "" {
-				return out, edit.Usage("%q is no record type; did you mean %s?", q.Type, meant)
+				return out, edit.Usage("%q is not a record type; did you mean %s?", q.Type, meant)
 			}
-			return out, edit.Usage("%q is no record type", q.Type)
+			return out, edit.Usage("%q is not a record type", q.Type)
 		}
 		out.Type = t
 	}
@@ -212,7 +212,7 @@ func (q *Question) request(mq message.Question) (resolve.Request, error) {
 	if q.Subnet != "" {
 		p, err := netip.ParsePrefix(q.Subnet)
 		if err != nil {
-			return req, edit.Usage("--client-subnet %q is no network; write 198.51.100.0/24", q.Subnet)
+			return req, edit.Usage("--client-subnet %q is not a network; write 198.51.100.0/24", q.Subnet)
 		}
 		req.Options = append(req.Options, message.Subnet(p))
 	}
@@ -300,7 +300,7 @@ func (a *App) remarks(resp *resolve.Response, req resolve.Request) (out []string
 	}
 	recursive := resp.Flags&message.FlagRA != 0
 	if len(resp.Answer) > 0 && resp.Flags&message.FlagAA == 0 && !recursive {
-		out = append(out, "data without authority from a server that is no resolver: where does it have them from?")
+		out = append(out, "data without authority from a server that is not a resolver: where does it have them from?")
 	}
 	if recursive && !req.RD && resp.Flags&message.FlagAA != 0 {
 		out = append(out, "the server is authoritative and offers to ask others: to anybody?")
@@ -386,7 +386,7 @@ func (a *App) servers(ctx context.Context, at string) ([]netip.AddrPort, error) 
 	}
 	n, err := strconv.ParseUint(port, 10, 16)
 	if err != nil {
-		return nil, edit.Usage("--at %s: %q is no port", at, port)
+		return nil, edit.Usage("--at %s: %q is not a port", at, port)
 	}
 	ips, err := a.lookupHost(ctx, host)
 	if err != nil || len(ips) == 0 {

@@ -83,7 +83,7 @@ func asIf(ctx context.Context, t *resolve.Tracer, zone dnsname.Name, list []stri
 			for _, text := range strings.Split(addrs, ",") {
 				ip, err := netip.ParseAddr(strings.TrimSpace(text))
 				if err != nil {
-					return nil, edit.Usage("--as-if %s: %q is no address", s, text)
+					return nil, edit.Usage("--as-if %s: %q is not an address", s, text)
 				}
 				h.Addrs = append(h.Addrs, netip.AddrPortFrom(ip, resolve.Port))
 			}

@@ -198,7 +198,7 @@ func digests(name dnsname.Name, list []xmlDigest, now time.Time) (out []rr.Recor
 			}
 			at, err := time.Parse(time.RFC3339, limit.text)
 			if err != nil {
-				return nil, fmt.Errorf("the trust anchor %d is valid from or until %q, which is no time", d.Tag, limit.text)
+				return nil, fmt.Errorf("the trust anchor %d is valid from or until %q, which is not a time", d.Tag, limit.text)
 			}
 			if limit.fails(at) {
 				d.Digest = ""
@@ -206,7 +206,7 @@ func digests(name dnsname.Name, list []xmlDigest, now time.Time) (out []rr.Recor
 		}
 		digest, err := hex.DecodeString(strings.TrimSpace(d.Digest))
 		if err != nil {
-			return nil, fmt.Errorf("the digest of the trust anchor %d is no hexadecimal number", d.Tag)
+			return nil, fmt.Errorf("the digest of the trust anchor %d is not a hexadecimal number", d.Tag)
 		}
 		if len(digest) > 0 {
 			out = append(out, rr.Record{Name: name, Type: rr.TypeDS, Class: rr.ClassIN, Data: append([]byte{byte(d.Tag >> 8), byte(d.Tag), d.Algorithm, d.Type}, digest...)})
@@ -244,7 +244,7 @@ func (c *TrustChain) Advice() string {
 		return "the clock of the signer, or of this machine, is wrong"
 	case noKey:
 		if last.Anchor {
-			return fmt.Sprintf("what is trusted (%s) is no key of %s: get its present trust anchor from whoever runs it", c.Anchors, zoneWord(zone))
+			return fmt.Sprintf("what is trusted (%s) is not a key of %s: get its present trust anchor from whoever runs it", c.Anchors, zoneWord(zone))
 		}
 		return fmt.Sprintf("have the parent's operator replace the DS; what to send them: fencepost handover %s", last.Name.Plain())
 	case noSignature:

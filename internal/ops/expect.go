@@ -317,7 +317,7 @@ func (x *expectAsker) signed(ctx context.Context, r *ExpectResult) {
 
 func (x *expectAsker) same(ctx context.Context, r *ExpectResult) {
 	if x.zone != nil {
-		r.Outcome, r.Got = LeftOut, "a file is no server; ask with --at all"
+		r.Outcome, r.Got = LeftOut, "a file is not a server; ask with --at all"
 		return
 	}
 	answers, err := x.ask(ctx, r, []string{allServers}, nil)

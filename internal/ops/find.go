@@ -121,7 +121,7 @@ func newFinder(f Find) (*finder, error) {
 	}
 	fd.pattern = strings.ToLower(strings.TrimSuffix(pattern, "."))
 	if _, err := path.Match(fd.pattern, ""); err != nil {
-		return nil, edit.Usage("%q is no pattern: * stands for any characters, ? for one, [a-f] for one of several", f.Pattern)
+		return nil, edit.Usage("%q is not a pattern: * stands for any characters, ? for one, [a-f] for one of several", f.Pattern)
 	}
 	return fd, nil
 }

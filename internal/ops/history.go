@@ -49,7 +49,7 @@ func (a *App) History(ctx context.Context, o HistoryOptions) (*History, error) {
 	touching := dnsname.Name{}
 	if o.Name != "" {
 		if touching, err = dnsname.Parse(o.Name, name); err != nil || !touching.AtOrBelow(name) {
-			return nil, edit.Usage("--name %s is no name in %s", o.Name, name.Plain())
+			return nil, edit.Usage("--name %s is not a name in %s", o.Name, name.Plain())
 		}
 	}
 	h := &History{Zone: name, Audience: audience, touching: touching}
@@ -143,7 +143,7 @@ func (a *App) zoneHere(text string) (*workspace.Config, dnsname.Name, error) {
 		return nil, name, err
 	}
 	if c.Find(name) == nil {
-		return nil, name, edit.Usage("%s is no zone of this workspace%s", name.Plain(), closestZone(c, name))
+		return nil, name, edit.Usage("%s is not a zone of this workspace%s", name.Plain(), closestZone(c, name))
 	}
 	return c, name, nil
 }
@@ -286,7 +286,7 @@ type versionArgs struct {
 func ParseSerial(text string) (uint32, error) {
 	n, err := strconv.ParseUint(text, 10, 32)
 	if err != nil {
-		return 0, edit.Usage("%q is no serial: a number from 0 to 4294967295", text)
+		return 0, edit.Usage("%q is not a serial: a number from 0 to 4294967295", text)
 	}
 	return uint32(n), nil
 }

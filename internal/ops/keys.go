@@ -178,7 +178,7 @@ func checkKeyChange(k *KeyChange) error {
 	}
 	alg, ok := rr.ParseAlgorithm(k.Algorithm)
 	if !ok {
-		return edit.Usage("--algorithm %s is no DNSSEC algorithm; write ECDSAP256SHA256", k.Algorithm)
+		return edit.Usage("--algorithm %s is not a DNSSEC algorithm; write ECDSAP256SHA256", k.Algorithm)
 	}
 	if l := dnssec.LevelOf(alg); k.Do == "new" && l.Signing < dnssec.Discouraged {
 		return edit.Usage("no new keys of algorithm %s are made: %s; write ECDSAP256SHA256", alg, l.Reason)

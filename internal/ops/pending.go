@@ -210,7 +210,7 @@ func (a *App) DropPending(ctx context.Context, zone, owner, t string) (*Pending,
 	}
 	at, err := dnsname.Parse(owner, name)
 	if err != nil || !at.AtOrBelow(name) {
-		return nil, edit.Usage("%s is no name in %s", owner, name.Plain())
+		return nil, edit.Usage("%s is not a name in %s", owner, name.Plain())
 	}
 	args := pendingArgs{Drop: at.String()}
 	if t != "" {

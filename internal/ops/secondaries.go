@@ -211,7 +211,7 @@ func (a *App) wantedSerial(name dnsname.Name, text string) (serial uint32, given
 	}
 	n, err := strconv.ParseUint(text, 10, 32)
 	if err != nil {
-		return 0, false, edit.Usage("%q is no serial; write a number, or file for that of the zone's file", text)
+		return 0, false, edit.Usage("%q is not a serial; write a number, or file for that of the zone's file", text)
 	}
 	return uint32(n), true, nil
 }

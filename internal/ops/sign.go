@@ -217,7 +217,7 @@ func (a *App) signingPolicy(apex dnsname.Name, ring *keyring.Ring, o *SignOption
 	if o.Iterations > 0 || o.Salt != "" {
 		warnings = append(warnings, "RFC 9276 asks for no salt and 0 iterations: others cost every resolver time and hide nothing")
 		if p.Denial.Params.Salt, err = hex.DecodeString(o.Salt); err != nil || len(p.Denial.Params.Salt) > 255 {
-			return p, nil, edit.Usage("--salt %s is no hexadecimal of at most 255 octets", o.Salt)
+			return p, nil, edit.Usage("--salt %s is not hexadecimal of at most 255 octets", o.Salt)
 		}
 		p.Denial.Params.Iterations = uint16(o.Iterations)
 	}

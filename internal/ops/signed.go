@@ -43,7 +43,7 @@ func (a *App) mayOverwrite(input, out string) error {
 	dir, _ := a.Dir()
 	switch {
 	case slices.Contains(kept, filepath.Base(full)) || filepath.Ext(full) == ".pem":
-		return edit.Usage("-o %s would write over a file that is no zone; choose another name", out)
+		return edit.Usage("-o %s would write over a file that is not a zone; choose another name", out)
 	case dir != "" && filepath.Dir(full) == filepath.Join(dir, workspace.ZonesDir):
 		return edit.Usage("-o %s would write over the file of a zone, which is yours; choose another name", out)
 	}

@@ -148,7 +148,7 @@ func parseFileStamp(line string) (f fileStamp, err error) {
 	const fields = 6
 	parts := strings.SplitN(line, " ", fields)
 	if len(parts) != fields {
-		return f, errors.New("this is no stamp of a file")
+		return f, errors.New("this is not a stamp of a file")
 	}
 	numbers := [4]uint64{}
 	for i := range numbers {

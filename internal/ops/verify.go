@@ -108,7 +108,7 @@ func parseDS(zone dnsname.Name, text string) (rr.Record, error) {
 	p := rr.Parser{}
 	data, err := p.Data(nil, rr.TypeDS, words)
 	if err != nil {
-		return rr.Record{}, edit.Usage("--ds %q is no DS record: write key tag, algorithm, digest type and digest", text)
+		return rr.Record{}, edit.Usage("--ds %q is not a DS record: write key tag, algorithm, digest type and digest", text)
 	}
 	return rr.Record{Name: zone, Type: rr.TypeDS, Class: rr.ClassIN, Data: data}, nil
 }

@@ -120,7 +120,7 @@ func formRecord(line string) (r rr.Record, err error) {
 		}
 	}
 	if z == nil {
-		return r, fmt.Errorf("%q is no record", line)
+		return r, fmt.Errorf("%q is not a record", line)
 	}
 	var found bool
 	for n := range z.Nodes {
@@ -129,7 +129,7 @@ func formRecord(line string) (r rr.Record, err error) {
 		}
 	}
 	if !found {
-		return r, fmt.Errorf("%q is no record", line)
+		return r, fmt.Errorf("%q is not a record", line)
 	}
 	return r, nil
 }

@@ -155,7 +155,7 @@ func (r *reader) optional(text string) dnsname.Name {
 func (r *reader) name(text string) dnsname.Name {
 	n, err := dnsname.Parse(text, dnsname.Root)
 	if err != nil {
-		r.fail(fmt.Errorf("%q is no name: %w", text, err))
+		r.fail(fmt.Errorf("%q is not a name: %w", text, err))
 	}
 	return n
 }
@@ -170,7 +170,7 @@ func (r *reader) names(texts []string) (out []dnsname.Name) {
 func (r *reader) addr(text string) netip.Addr {
 	a, err := netip.ParseAddr(text)
 	if err != nil {
-		r.fail(fmt.Errorf("%q is no address", text))
+		r.fail(fmt.Errorf("%q is not an address", text))
 	}
 	return a
 }
@@ -178,7 +178,7 @@ func (r *reader) addr(text string) netip.Addr {
 func (r *reader) place(text string) netip.AddrPort {
 	at, err := netip.ParseAddrPort(text)
 	if err != nil {
-		r.fail(fmt.Errorf("%q is no address with a port; write 127.0.0.1:5300", text))
+		r.fail(fmt.Errorf("%q is not an address with a port; write 127.0.0.1:5300", text))
 	}
 	return at
 }
@@ -196,7 +196,7 @@ func (r *reader) duration(text string) time.Duration {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil {
-		r.fail(fmt.Errorf("%q is no time; write 90m or 48h", text))
+		r.fail(fmt.Errorf("%q is not a time; write 90m or 48h", text))
 	}
 	return d
 }

@@ -85,21 +85,21 @@ func TestReadErrors(t *testing.T) {
 	for text, want := range map[string]string{
 		"[[server]]\nnam = \"x\"\n":                         "line 2: worlds have no key",
 		"[[server]\n":                                       "line 1",
-		"[[zone]]\nname = \".\"\nservers = [\"a\"]\n":       "which is no server here",
-		"[[server]]\nname = \"a\"\naddresses = [\"1\"]\n":   "is no address",
-		"[[server]]\nname = \"a..b\"\naddresses = []\n":     "is no name",
+		"[[zone]]\nname = \".\"\nservers = [\"a\"]\n":       "which is not a server here",
+		"[[server]]\nname = \"a\"\naddresses = [\"1\"]\n":   "is not an address",
+		"[[server]]\nname = \"a..b\"\naddresses = []\n":     "is not a name",
 		"[[server]]\nname = \"a\"\naddresses = []\n":        "has no address",
 		"[[fault]]\nkind = \"asleep\"\n":                    "there is no root",
-		"[[fault]]\nkind = \"away\"\nfrom = \"tomorrow\"\n": "is no time",
+		"[[fault]]\nkind = \"away\"\nfrom = \"tomorrow\"\n": "is not a time",
 	} {
 		if _, err := Read([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}
 	for more, want := range map[string]string{
-		"\n[[fault]]\nkind = \"asleep\"\n":                          "no kind of fault",
+		"\n[[fault]]\nkind = \"asleep\"\n":                          "not a kind of fault",
 		"\n[[fault]]\nkind = \"no-delegation\"\n":                   "needs a zone",
-		"\n[[fault]]\nkind = \"away\"\nserver = \"ns.nowhere\"\n":   "no server here",
+		"\n[[fault]]\nkind = \"away\"\nserver = \"ns.nowhere\"\n":   "not a server here",
 		"\n[[server]]\nname = \"c\"\naddresses = [\"192.0.2.1\"]\n": "two hosts have the address",
 	} {
 		if _, err := Read(append(append([]byte(nil), Demo...), more...)); err == nil || !strings.Contains(err.Error(), want) {

@@ -290,7 +290,7 @@ func reverseFault(name, top dnsname.Name, want int, digit func(string) (ok, odd 
 			return "" // a slice, or a service below it
 		}
 		if !ok {
-			return m.Label() + " is no part of an address"
+			return m.Label() + " is not a part of an address"
 		}
 	}
 	if n != want {

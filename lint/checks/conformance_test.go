@@ -84,7 +84,7 @@ func TestZoneSemantics(t *testing.T) {
 		{"a made-up answer to ANY (RFC 8482 4.2)", apexOK + "@ HINFO RFC8482 \"\"\n", "any-answer-in-zone", none},
 		{"a catalog of another version (RFC 9432 4.2.1)", "@ SOA invalid. h.other. 2 7200 900 1209600 300\n@ NS invalid.\nversion TXT \"3\"\na.zones PTR x.other.\n", "catalog-version", "one-name-server"},
 		{"a catalog with a zone twice (RFC 9432 4.3)", "@ SOA invalid. h.other. 2 7200 900 1209600 300\n@ NS invalid.\nversion TXT \"2\"\na.zones PTR x.other.\nb.zones PTR X.other.\n", "catalog-member-twice", none},
-		{"a host called zones is no catalog", apexOK + "version TXT \"1.0\"\nzones A 192.0.2.1\n", none, "catalog-version"},
+		{"a host called zones is not a catalog", apexOK + "version TXT \"1.0\"\nzones A 192.0.2.1\n", none, "catalog-version"},
 	} {
 		var codes []string
 		for _, f := range list(t, "$TTL 3600\n"+c.zone, "example.com.") {
@@ -104,8 +104,8 @@ func TestSPFTerms(t *testing.T) {
 	for term, fault := range map[string]string{
 		"all": "", "-all": "", "?all": "", "a": "", "a/24": "", "a:x.example/24//64": "", "mx:x.example": "", "ip4:192.0.2.0/24": "", "ip6:2001:db8::/32": "",
 		"include:x.example": "", "exists:%{i}.x.example": "", "redirect=x.example": "", "exp=x.example": "", "other=anything": "", "MX": "", "ptr:x.example": "",
-		"include": "needs a domain", "exists:": "needs a domain", "ip4:192.0.2.300": "no IPv4 address", "ip4:2001:db8::1": "no IPv4 address", "ip6:192.0.2.1": "no IPv6 address",
-		"ip4:192.0.2.0/33": "no prefix length", "ip6:2001:db8::/129": "no prefix length", "all:x": "takes nothing", "inclde:x": "did you mean include?", "192.0.2.1": "no mechanism",
+		"include": "needs a domain", "exists:": "needs a domain", "ip4:192.0.2.300": "not an IPv4 address", "ip4:2001:db8::1": "not an IPv4 address", "ip6:192.0.2.1": "not an IPv6 address",
+		"ip4:192.0.2.0/33": "not a prefix length", "ip6:2001:db8::/129": "not a prefix length", "all:x": "takes nothing", "inclde:x": "did you mean include?", "192.0.2.1": "no mechanism",
 		"redirect=": "names no domain", "--all": "no mechanism",
 	} {
 		got := spfTermOf(term).fault
@@ -119,7 +119,7 @@ func TestDMARC(t *testing.T) {
 	for text, fault := range map[string]string{
 		"v=DMARC1; p=none": "", "v=DMARC1;p=reject;sp=none;adkim=s;aspf=r;pct=100;fo=1:d:s;ri=86400;x=unknown": "", "v=DMARC1; p=none; rua=mailto:a@x.example,mailto:b@x.example!10m": "",
 		"p=none": "begin with", "v=DMARC2; p=none": "begin with", "v=DMARC1": "no policy", "v=DMARC1; p=block": "none of", "v=DMARC1; p=none; adkim=x": "none of",
-		"v=DMARC1; p=none; rua=a@x.example": "mailto:a@x.example", "v=DMARC1; p": "no tag=value", "": "begin with",
+		"v=DMARC1; p=none; rua=a@x.example": "mailto:a@x.example", "v=DMARC1; p": "not a tag=value", "": "begin with",
 	} {
 		got, _ := dmarcFault(text)
 		if (fault == "") != (got == "") || !strings.Contains(got, fault) {
@@ -132,7 +132,7 @@ func TestDKIMKeys(t *testing.T) {
 	for text, fault := range map[string]string{
 		"v=DKIM1; p=": "", "k=ed25519; p=11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=": "", "p= 11qY AYKx ; k=ed25519": "32 octets",
 		"v=DKIM1": "no key", "v=DKIM2; p=": "must be v=DKIM1", "k=rsa; v=DKIM1; p=": "come first", "p=a*b": "not base64", "p=AAAA": "beginning may be lost", "p=MIIB": "may be lost",
-		"k=dsa; p=AAAA": "neither rsa", "p=; p=": "twice", "nonsense": "no tag=value",
+		"k=dsa; p=AAAA": "neither rsa", "p=; p=": "twice", "nonsense": "not a tag=value",
 	} {
 		_, got := dkimKey(text)
 		if (fault == "") != (got == "") || !strings.Contains(got, fault) {

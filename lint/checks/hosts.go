@@ -119,7 +119,7 @@ var targetShape = &lint.Check{Rule: diag.Rule{
 				return
 			}
 			t := r.place(p)
-			p.Add(p.Report(t.span, "the %s %s is no host name", role(set.Type), t.name()).Suggest("use letters, digits and hyphens only"))
+			p.Add(p.Report(t.span, "the %s %s is not a host name", role(set.Type), t.name()).Suggest("use letters, digits and hyphens only"))
 		})
 	},
 }
@@ -160,7 +160,7 @@ var aLabel = &lint.Check{Rule: diag.Rule{
 func aLabelFault(label string) string {
 	u, err := idna.Registration.ToUnicode(label)
 	if err != nil || u == label {
-		return "is no valid A-label"
+		return "is not a valid A-label"
 	}
 	if back, err := idna.Registration.ToASCII(u); err != nil || back != label {
 		return "decodes to " + u + ", which is written " + back

@@ -46,7 +46,7 @@ func dmarcFault(text string) (fault, piece string) {
 		return "it does not begin with " + dmarcVersion, ""
 	}
 	if bad != "" {
-		return bad + " is no tag=value", bad
+		return bad + " is not a tag=value", bad
 	}
 	policy := false
 	for _, t := range tags {
@@ -59,7 +59,7 @@ func dmarcFault(text string) (fault, piece string) {
 		case t.name == "rua" || t.name == "ruf":
 			for _, uri := range strings.Split(t.value, ",") {
 				if uri = strings.TrimSpace(uri); !strings.Contains(uri, ":") {
-					return uri + " is no URI; write mailto:" + uri, uri
+					return uri + " is not a URI; write mailto:" + uri, uri
 				}
 			}
 		}
@@ -173,7 +173,7 @@ func dkimOf(p *lint.Pass, data []byte) dkim {
 func dkimKey(text string) (bits int, fault string) {
 	tags, bad := tagList(text)
 	if bad != "" {
-		return 0, shorten(bad) + " is no tag=value"
+		return 0, shorten(bad) + " is not a tag=value"
 	}
 	value := map[string]string{}
 	for i, t := range tags {
@@ -199,7 +199,7 @@ func dkimKey(text string) (bits int, fault string) {
 	switch strings.ToLower(value["k"]) {
 	case "", "rsa":
 		if len(raw) == 0 || raw[0] != 0x30 { // every form of an RSA key is an ASN.1 sequence
-			return 0, "the key is no RSA public key; its beginning may be lost"
+			return 0, "the key is not an RSA public key; its beginning may be lost"
 		}
 		pub, err := x509.ParsePKIXPublicKey(raw)
 		k, isRSA := pub.(*rsa.PublicKey)
@@ -208,7 +208,7 @@ func dkimKey(text string) (bits int, fault string) {
 			isRSA = err == nil
 		}
 		if !isRSA {
-			return 0, "the key is no RSA public key; a part of it may be lost"
+			return 0, "the key is not an RSA public key; a part of it may be lost"
 		}
 		return k.N.BitLen(), ""
 	case "ed25519":
@@ -313,11 +313,11 @@ var caaValue = &lint.Check{Rule: diag.Rule{
 		case "issue", "issuewild", "issuemail", "issuevmc":
 			domain, _, _ := strings.Cut(value, ";")
 			if domain = strings.TrimSpace(domain); domain != "" && !isHostText(domain) {
-				return shorten(domain) + " is no domain of an authority", 2, "write its domain name alone, such as \"ca.example\""
+				return shorten(domain) + " is not a domain of an authority", 2, "write its domain name alone, such as \"ca.example\""
 			}
 		case "iodef":
 			if !strings.HasPrefix(value, "mailto:") && !strings.HasPrefix(value, "https://") && !strings.HasPrefix(value, "http://") {
-				return shorten(value) + " is no address for reports", 2, "write mailto:MAILBOX or https://..."
+				return shorten(value) + " is not an address for reports", 2, "write mailto:MAILBOX or https://..."
 			}
 		}
 		return "", 0, ""

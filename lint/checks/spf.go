@@ -113,10 +113,10 @@ func addressFault(name, value string) string {
 	addr, bits, has := strings.Cut(value, "/")
 	a, err := netip.ParseAddr(addr)
 	if err != nil || a.Is4() != (name == "ip4") || a.Zone() != "" {
-		return fmt.Sprintf("%q is no %s address", addr, map[string]string{"ip4": "IPv4", "ip6": "IPv6"}[name])
+		return fmt.Sprintf("%q is not an %s address", addr, map[string]string{"ip4": "IPv4", "ip6": "IPv6"}[name])
 	}
 	if n, err := strconv.Atoi(bits); has && (err != nil || n < 0 || n > a.BitLen()) {
-		return fmt.Sprintf("/%s is no prefix length up to %d", bits, a.BitLen())
+		return fmt.Sprintf("/%s is not a prefix length up to %d", bits, a.BitLen())
 	}
 	return ""
 }
@@ -286,7 +286,7 @@ var spfPtr = &lint.Check{Rule: diag.Rule{
 var spfBlanks = &lint.Check{Rule: diag.Rule{
 	Code: "spf-lost-blanks", Severity: diag.Warning, Title: "an SPF record loses its blanks where its strings meet", Ref: "RFC 7208 §3.3",
 	Doc: "Readers join the strings of a TXT record without a blank. v=spf1 mx -all without quotes is three strings, and is read as v=spf1mx-all, " +
-		"which is no SPF record. Put the whole text in one pair of quotes; where it must be split, leave a blank at the end of the first part.",
+		"which is not an SPF record. Put the whole text in one pair of quotes; where it must be split, leave a blank at the end of the first part.",
 	Bad:  "@ TXT v=spf1 mx -all\n@ MX 10 mail.example.net.\n",
 	Good: "@ TXT \"v=spf1 mx -all\"\n@ MX 10 mail.example.net.\n"},
 	Types: types(rr.TypeTXT), Set: func(p *lint.Pass, set lint.Set) {

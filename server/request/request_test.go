@@ -144,7 +144,7 @@ func TestKinds(t *testing.T) {
 		{what: "AXFR by key", msg: sign(query("tides.example.", rr.TypeAXFR, message.QueryOptions{})), from: other, over: TCP, job: true},
 		{what: "AXFR by neither", msg: query("tides.example.", rr.TypeAXFR, message.QueryOptions{}), from: other, over: TCP, code: message.Refused, stranger: true},
 		{what: "AXFR from the place of a peer with a key", msg: query("tides.example.", rr.TypeAXFR, message.QueryOptions{}), from: peers()[1].Address, over: TCP, code: message.Refused, stranger: true},
-		{what: "AXFR of what is no zone", msg: query("www.tides.example.", rr.TypeAXFR, message.QueryOptions{}), from: friend, over: TCP, code: message.NotAuth},
+		{what: "AXFR of what is not a zone", msg: query("www.tides.example.", rr.TypeAXFR, message.QueryOptions{}), from: friend, over: TCP, code: message.NotAuth},
 		{what: "NOTIFY from a primary", msg: query("tides.example.", rr.TypeSOA, message.QueryOptions{Opcode: message.OpNotify}), from: friend, secondary: true, changed: 1},
 		{what: "NOTIFY from a stranger", msg: query("tides.example.", rr.TypeSOA, message.QueryOptions{Opcode: message.OpNotify}), from: other, secondary: true, code: message.Refused, stranger: true},
 		{what: "NOTIFY to a primary", msg: query("tides.example.", rr.TypeSOA, message.QueryOptions{Opcode: message.OpNotify}), from: friend, code: message.NotAuth},
