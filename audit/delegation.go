@@ -28,7 +28,7 @@ func notDelegated(f *Facts) string {
 		return why
 	}
 	if len(f.AboveNS) == 0 {
-		return "the zone above does not say its servers"
+		return "the parent does not say its servers"
 	}
 	return ""
 }
@@ -104,8 +104,8 @@ var delegationTests = []*Test{
 			l.add(advice, "%s", message)
 		}
 	}),
-	{Rule: rule("parent-silent", diag.Error, "no server of the zone above answers", "RFC 2182 §3.2",
-		"What the zone above says of the zone cannot be seen, and whoever comes from the root does not find the zone, once caches have forgotten the delegation."),
+	{Rule: rule("parent-silent", diag.Error, "no server of the parent answers", "RFC 2182 §3.2",
+		"What the parent says of the zone cannot be seen, and whoever comes from the root does not find the zone, once caches have forgotten the delegation."),
 		Area: Delegation, Skip: notAbove, Look: func(f *Facts, l *Findings) {
 			if f.Delegated || len(f.Above) == 0 || slices.ContainsFunc(f.Above, func(s *resolve.Said) bool { return s.Kind != resolve.Silent && s.Kind != resolve.Lame }) {
 				return
@@ -125,7 +125,7 @@ var delegationTests = []*Test{
 		}
 		return notDelegated(f)
 	}, func(f *Facts, l *Findings) {
-		who := "the zone above"
+		who := "the parent"
 		if f.AsIf {
 			who = "the delegation to come"
 		}
@@ -143,7 +143,7 @@ var delegationTests = []*Test{
 		if !known {
 			return
 		}
-		const advice = "make the two lists the same; the zone above must be told of changes"
+		const advice = "make the two lists the same; the parent must be told of changes"
 		if len(above) > 0 {
 			l.add(advice, "only %s names %s", who, strings.Join(above, ", "))
 		}
@@ -151,8 +151,8 @@ var delegationTests = []*Test{
 			l.add(advice, "only the zone itself names %s", strings.Join(own, ", "))
 		}
 	}),
-	{Rule: rule("parents-disagree", diag.Warning, "the servers of the zone above say different things of the zone", "RFC 1034 §4.3.5, RFC 2182 §2",
-		"Which servers of the zone one is sent to is chance. Mostly one server of the zone above is behind: wait, and then tell its operator."),
+	{Rule: rule("parents-disagree", diag.Warning, "the parent's servers say different things of the zone", "RFC 1034 §4.3.5, RFC 2182 §2",
+		"Which servers of the zone one is sent to is chance. Mostly one server of the parent is behind: wait, and then tell its operator."),
 		Area: Delegation, Skip: notDelegated, Look: func(f *Facts, l *Findings) {
 			first := ""
 			for _, s := range f.Above {
@@ -172,8 +172,8 @@ var delegationTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("glue-incomplete", diag.Note, "the zone above lacks addresses of a server in the zone", "RFC 1034 §4.2.1, RFC 9471 §3.1",
-		"One address is enough to come in. But who has only the other family, IPv4 or IPv6, needs that one."),
+	{Rule: rule("glue-incomplete", diag.Note, "the parent lacks glue of a server in the zone", "RFC 1034 §4.2.1, RFC 9471 §3.1",
+		"One address is enough for most. A resolver that has only the other family, IPv4 or IPv6, needs that one."),
 		Area: Delegation, Skip: notDelegated, Look: func(f *Facts, l *Findings) {
 			for _, h := range f.Hosts {
 				glue := f.Glue[h.Name.Key()]
@@ -183,7 +183,7 @@ var delegationTests = []*Test{
 				own, _, err := f.addrs(h.Name)
 				for _, a := range own {
 					if err == nil && !slices.Contains(glue, a) && !slices.ContainsFunc(glue, func(g netip.Addr) bool { return g.Is4() == a.Is4() }) {
-						l.add("have the address entered in the zone above", "%s has no glue for the address %s of %s", f.parent(), a, h.Name.Plain())
+						l.add("have the parent's operator add the address", "%s has no glue for the address %s of %s", f.parent(), a, h.Name.Plain())
 					}
 				}
 			}
@@ -193,7 +193,7 @@ var delegationTests = []*Test{
 			l.add("add a server: a friend's, or a provider's", "%d name server in all", n)
 		}
 	}),
-	{Rule: rule("too-many-servers", diag.Note, "the zone has more servers than are of use", "RFC 2182 §5",
+	{Rule: rule("too-many-servers", diag.Note, "the zone has more name servers than are useful", "RFC 2182 §5",
 		"Beyond seven, more servers make answers larger and mistakes likelier, and the zone no safer. One address can stand for many machines."),
 		Area: Delegation, Look: func(f *Facts, l *Findings) {
 			if n := len(f.Hosts); n > 7 && f.Zone != dnsname.Root {
@@ -219,7 +219,7 @@ var delegationTests = []*Test{
 			}
 		}},
 	{Rule: rule("referral-too-large", diag.Note, "the delegation does not fit into a small datagram", "RFC 1035 §4.2.1, RFC 9471 §3",
-		"Who has no EDNS takes 512 octets. NS records and glue should fit into them, also for a long name: with shorter or fewer names of servers they do."),
+		"Resolvers without EDNS accept 512 octets. NS records and glue should fit, also for a long query name: use shorter or fewer server names."),
 		Area: Delegation, Skip: notDelegated, Look: func(f *Facts, l *Findings) {
 			if size := f.referralSize(); size > message.MinUDP {
 				l.add("", "a referral for a name of 255 octets takes %d", size)

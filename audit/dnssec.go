@@ -30,7 +30,7 @@ func noDS(f *Facts) string {
 		return why
 	}
 	if len(f.DS) == 0 {
-		return "the zone above has no DS"
+		return "the parent has no DS"
 	}
 	return ""
 }
@@ -51,14 +51,14 @@ const soon = 3 * 24 * time.Hour
 var dnssecTests = []*Test{
 	moveTest,
 	{Rule: rule("zone-unsigned", diag.Note, "the zone is not signed", "RFC 4033 §3.1",
-		"Nobody can tell its answers from forged ones. Make a key, sign, and have the zone above enter the DS."),
+		"Resolvers cannot tell its answers from forged ones. Sign the zone, and have the parent's operator add the DS."),
 		Area: DNSSEC, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			if !f.signed() && len(f.DS) == 0 {
-				l.add("make a key, and have the DS entered in the zone above", "%s has no keys", f.Zone.Plain())
+				l.add("make a key, and have the parent's operator add the DS", "%s has no keys", f.Zone.Plain())
 			}
 		}},
-	{Rule: rule("chain-broken", diag.Error, "validating resolvers refuse the zone", "RFC 4035 §5, RFC 4033 §5",
-		"What should be proved cannot be: for everybody behind a validating resolver the zone does not exist."),
+	{Rule: rule("chain-broken", diag.Error, "validating resolvers reject the zone", "RFC 4035 §5, RFC 4033 §5",
+		"The chain of trust is broken: validating resolvers answer SERVFAIL for every name in the zone."),
 		Area: DNSSEC, Skip: noChain, Look: func(f *Facts, l *Findings) {
 			for _, c := range []*validate.Chain{f.Chain, f.Denial} {
 				if c != nil && c.Status == validate.Bogus {
@@ -67,19 +67,19 @@ var dnssecTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("signed-without-ds", diag.Warning, "the zone is signed, and the zone above has no DS for it", "RFC 4035 §2.4",
-		"Without a DS nobody knows that there should be signatures: forged answers without any are believed."),
+	{Rule: rule("signed-without-ds", diag.Warning, "the zone is signed, and the parent has no DS for it", "RFC 4035 §2.4",
+		"Without a DS validating resolvers treat the zone as unsigned: forged answers are accepted."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			if notAbove(f) == "" && len(f.DS) == 0 {
-				l.add("have the DS entered there", "%s has no DS of %s", f.parent(), f.Zone.Plain())
+				l.add("have the parent's operator add the DS", "%s has no DS of %s", f.parent(), f.Zone.Plain())
 			}
 		}},
-	{Rule: rule("ds-leads-nowhere", diag.Warning, "a DS at the parent matches no key of the zone", "RFC 4035 §2.4, RFC 6781 §4.1.2",
-		"It is left over from a key that went, or was copied wrong. While another DS leads to a key nothing breaks; where none does, everything is refused."),
+	{Rule: rule("ds-without-key", diag.Warning, "a DS at the parent matches no key of the zone", "RFC 4035 §2.4, RFC 6781 §4.1.2",
+		"It is left over from a removed key, or was copied wrong. While another DS matches a key nothing breaks; if none does, validating resolvers reject the zone."),
 		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
 			advice := "have the parent's operator replace it by the DS of a key of the zone"
 			if slices.ContainsFunc(f.DS, func(d []byte) bool { return f.leads(d) != nil }) {
-				advice = "have it taken out of the zone above, when no rollover is under way"
+				advice = "when no rollover is under way, have the parent's operator remove it"
 			}
 			for _, d := range f.DS {
 				switch leads, near := dnssec.DSMatch(f.Zone, d, f.keys()); {
@@ -91,8 +91,8 @@ var dnssecTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("ds-digest-weak", diag.Warning, "the zone above has a DS with a digest that is not to be used", "RFC 8624 §3.3, RFC 9157 §3",
-		"Digests with SHA-1 are refused by more and more validators; where there is no other, the zone counts as unsigned. SHA-256 is understood by all."),
+	{Rule: rule("ds-digest-weak", diag.Warning, "the parent has a DS with a deprecated digest", "RFC 8624 §3.3, RFC 9157 §3",
+		"More and more validating resolvers ignore SHA-1 digests; without another DS they treat the zone as unsigned. All understand SHA-256."),
 		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.DS {
 				weak := func(d []byte) bool { return dnssec.DigestLevel(d[3]).Validation != dnssec.Recommended }
@@ -103,8 +103,8 @@ var dnssecTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("ds-key-no-entry", diag.Note, "a DS leads to a key that is not marked as an entry point", "RFC 4034 §2.1.1, RFC 6781 §3.2.3",
-		"Validators do not mind. Tools that tell keys apart by the flag may take the wrong one for the next DS."),
+	{Rule: rule("ds-key-no-entry", diag.Note, "a DS matches a key without the SEP flag", "RFC 4034 §2.1.1, RFC 6781 §3.2.3",
+		"Validating resolvers do not mind. Tools that choose keys by the flag may take the wrong one for the next DS."),
 		Area: DNSSEC, Skip: noDS, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.DS {
 				if k := f.leads(d); k != nil && k[1]&byte(dnssec.FlagSEP) == 0 {
@@ -112,8 +112,8 @@ var dnssecTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("key-algorithm-weak", diag.Warning, "a key of the zone has an algorithm that is not to be used", "RFC 8624 §3.1",
-		"Validators that do not heed it any more take the zone for unsigned, or refuse it. Roll over to ECDSAP256SHA256 or ED25519."),
+	{Rule: rule("key-algorithm-weak", diag.Warning, "a key of the zone has a deprecated algorithm", "RFC 8624 §3.1",
+		"Validating resolvers that no longer support it treat the zone as unsigned, or reject it. Roll over to ECDSAP256SHA256 or ED25519."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.keys() {
 				if len(d) > 3 && dnssec.LevelOf(rr.AlgorithmNumber(d[3])).Validation < dnssec.Allowed {
@@ -122,7 +122,7 @@ var dnssecTests = []*Test{
 			}
 		}},
 	{Rule: rule("key-short", diag.Warning, "an RSA key of the zone is short", "RFC 6781 §3.4.2, RFC 8624 §3.1",
-		"Keys of less than 2048 bits may be broken within the life of what they protect, and of less than 1024 are not believed at all."),
+		"Keys of less than 2048 bits may be broken while they are in use; validating resolvers ignore those of less than 1024."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.keys() {
 				if bits := rsaBits(d); bits > 0 && bits < 2048 {
@@ -131,21 +131,21 @@ var dnssecTests = []*Test{
 			}
 		}},
 	{Rule: rule("too-many-keys", diag.Note, "the zone has many keys", "RFC 6781 §3.4",
-		"Each makes the answer with the keys larger, and each validator try more. After a rollover the old ones go."),
+		"Each key makes the DNSKEY answer larger and validation slower. Remove old keys after a rollover."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			if n := len(f.keys()); n > 6 {
 				l.add("retire those that nothing needs", "%d keys", n)
 			}
 		}},
-	{Rule: rule("signatures-bad-at-server", diag.Error, "a server has answers that validators refuse", "RFC 4035 §5.3",
-		"Its signatures have ended, or do not fit what it answers. It is mostly behind: it cannot fetch the zone, or the signer has stopped."),
+	{Rule: rule("signatures-bad-at-server", diag.Error, "the answers of a server are bogus", "RFC 4035 §5.3",
+		"Its signatures have expired, or do not match the records. Usually the server is stale: it cannot fetch the zone, or the signer has stopped."),
 		Area: DNSSEC, Skip: unsigned, Look: each(func(f *Facts, s *Server, l *Findings) {
 			if s.Verdict.Status == validate.Bogus && s.Keys != nil && !s.Plain {
-				l.add("have it fetch the zone anew, or sign anew", "%s: %s", s, s.Verdict.Reason)
+				l.add("make it fetch the zone again, or sign again", "%s: %s", s, s.Verdict.Reason)
 			}
 		})},
-	{Rule: rule("signatures-end-soon", diag.Warning, "signatures of the zone end within three days", "RFC 6781 §4.4.2, RFC 4035 §5.3.1",
-		"When the last one ends, the zone is refused. Signers make new ones long before: this one has stopped, or the server has not fetched for long."),
+	{Rule: rule("signatures-end-soon", diag.Warning, "signatures of the zone expire within three days", "RFC 6781 §4.4.2, RFC 4035 §5.3.1",
+		"When they expire, validating resolvers reject the zone. A signer renews them long before: it has stopped, or the server has not fetched the zone for long."),
 		Area: DNSSEC, Skip: unsigned, Look: each(func(f *Facts, s *Server, l *Findings) {
 			first := time.Time{}
 			for _, r := range []*resolve.Response{s.SOA, s.Keys} {
@@ -168,18 +168,18 @@ var dnssecTests = []*Test{
 			}
 		})},
 	{Rule: rule("keys-differ", diag.Warning, "servers of the zone have different keys", "RFC 4035 §2.2, RFC 6781 §4.1",
-		"A resolver that has the keys from one and an answer from another cannot check it. During a rollover it passes when all have fetched; else it must not be."),
+		"A resolver that has the keys of one and an answer of another cannot validate it. During a rollover this passes when all have fetched the zone; otherwise it is an error."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			differ(f, l, rr.TypeDNSKEY, func(s *Server) *resolve.Response { return s.Keys })
 		}},
 	{Rule: rule("cds-differ", diag.Warning, "servers of the zone have different CDS or CDNSKEY records", "RFC 7344 §4.1, §6.1",
-		"The zone above heeds them only when all servers say the same."),
+		"The parent acts on them only when all servers agree."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			differ(f, l, rr.TypeCDS, func(s *Server) *resolve.Response { return s.CDS })
 			differ(f, l, rr.TypeCDNSKEY, func(s *Server) *resolve.Response { return s.CDNSKEY })
 		}},
-	{Rule: rule("cds-waits", diag.Note, "the zone asks for another DS, and the zone above has not entered it", "RFC 7344 §4, RFC 8078 §3",
-		"That is so for hours or days during a rollover. Where the zone above does not look at CDS records, the DS has to be handed over."),
+	{Rule: rule("cds-waits", diag.Note, "the zone asks for another DS, and the parent has not changed it", "RFC 7344 §4, RFC 8078 §3",
+		"This is normal for hours or days during a rollover. A parent that does not read CDS records has to be sent the DS."),
 		Area: DNSSEC, Skip: func(f *Facts) string {
 			if why := notAbove(f); why != "" {
 				return why
@@ -193,12 +193,12 @@ var dnssecTests = []*Test{
 			for _, c := range cds {
 				gone := len(c) == 5 && c[3] == 0 // RFC 8078 §4
 				if !gone && !slices.ContainsFunc(f.DS, func(d []byte) bool { return bytes.Equal(d, c) }) || gone && len(f.DS) > 0 {
-					l.add("hand it over, where the zone above does not look itself", "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.parent())
+					l.add("hand it over, where the parent does not look itself", "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.parent())
 				}
 			}
 		}},
 	{Rule: rule("cds-not-ours", diag.Error, "a CDS or CDNSKEY record matches no key of the zone", "RFC 7344 §4.1, RFC 8078 §5",
-		"Would the zone above take it over, the zone would be refused. Good registries do not; have the record corrected all the same."),
+		"If the parent acted on it, validating resolvers would reject the zone. Good registries do not; correct the record all the same."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			any := false
 			var lost []string
@@ -223,7 +223,7 @@ var dnssecTests = []*Test{
 			}
 		}},
 	{Rule: rule("nsec3-salt", diag.Note, "hashes of names are salted", "RFC 9276 §3.1",
-		"A salt protects nothing here, for the zone's name is in every hash already, and it makes work. The advice is none: -."),
+		"A salt protects nothing, for the zone's name is in every hash already, and costs work. Use none: -."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			for _, d := range f.data(f.Zone, rr.TypeNSEC3PARAM) {
 				if p, _, _, err := dnssec.ParseParams(d); err == nil && len(p.Salt) > 0 {
@@ -232,7 +232,7 @@ var dnssecTests = []*Test{
 			}
 		}},
 	{Rule: rule("denial-unproved", diag.Warning, "a server does not prove that a name does not exist", "RFC 4035 §3.1.3, RFC 5155 §7.2",
-		"Without NSEC or NSEC3 records in the answer validators take it for forged, and ask again and again."),
+		"Without NSEC or NSEC3 records validating resolvers reject the answer, and ask again and again."),
 		Area: DNSSEC, Skip: unsigned, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			if s.NoName == nil || s.NoName.ExtendedRcode != message.NXDomain || s.Plain {
 				return
@@ -242,7 +242,7 @@ var dnssecTests = []*Test{
 			}
 		})},
 	{Rule: rule("denial-by-nsec-and-nsec3", diag.Note, "some servers deny names with NSEC and some with NSEC3", "RFC 5155 §10.4",
-		"Some have NSEC and some NSEC3 records. That is so while one replaces the other, and else a sign of two signers."),
+		"This is normal while one replaces the other; otherwise two signers differ."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			ways := map[rr.Type]*Server{}
 			for _, s := range f.Servers {
@@ -271,7 +271,7 @@ func differ(f *Facts, l *Findings, t rr.Type, get func(*Server) *resolve.Respons
 		if one == nil {
 			one = s
 		} else if data(get(s), f.Zone, t) != data(get(one), f.Zone, t) {
-			l.add("wait until all have fetched, and see which is behind", "%s has other %s records than %s", s, t, one)
+			l.add("wait until all have fetched, and see which is stale", "%s has other %s records than %s", s, t, one)
 		}
 	}
 }

@@ -191,7 +191,7 @@ func (a *Auditor) gather(ctx context.Context, zone dnsname.Name) (*Facts, error)
 	_, _ = rand.Read(label[:]) // never fails (crypto/rand)
 	f.nosuch = f.under(fmt.Sprintf("nosuch-%x", label))
 	if !f.AsIf {
-		a.step("asking the zone above")
+		a.step("asking the parent")
 		if err := a.above(ctx, f); err != nil {
 			return nil, err
 		}

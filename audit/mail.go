@@ -103,14 +103,14 @@ func eachExchange(look func(f *Facts, host dnsname.Name, l *Findings)) func(*Fac
 
 var mailTests = []*Test{
 	{Rule: rule("mail-without-mx", diag.Note, "the zone does not say where its mail goes", "RFC 5321 §5.1, RFC 7505 §3",
-		"Without MX records mail is brought to the address of the name itself, which is rarely meant. Say where it goes, or that there is none: MX 0 ."),
+		"Without MX records mail is delivered to the address of the zone's name, which is rarely intended. Add MX records, or MX 0 . if it accepts no mail."),
 		Area: Mail, Skip: noServices, Look: func(f *Facts, l *Findings) {
 			if found, err := f.find(f.Zone, rr.TypeMX); err == nil && len(found.Data) == 0 {
 				l.add("@ MX 10 mail, or @ MX 0 .", "%s has no MX record", f.Zone.Plain())
 			}
 		}},
-	{Rule: rule("mail-host-missing", diag.Error, "a host that is to take mail has no address", "RFC 5321 §5.1",
-		"Mail that is to go there waits, and comes back days later."),
+	{Rule: rule("mail-host-missing", diag.Error, "a mail exchanger has no address", "RFC 5321 §5.1",
+		"Mail for it waits in queues and is returned after days."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			if addrs, _, err := f.addrs(host); err != nil {
 				l.add("", "%s cannot be looked up: %v", host.Plain(), err)
@@ -118,14 +118,14 @@ var mailTests = []*Test{
 				l.add("give the host an address, or take the MX record away", "%s has neither A nor AAAA records", host.Plain())
 			}
 		})},
-	{Rule: rule("mail-host-is-alias", diag.Error, "a host that is to take mail is an alias", "RFC 2181 §10.3, RFC 5321 §5.1",
+	{Rule: rule("mail-host-is-alias", diag.Error, "a mail exchanger is an alias", "RFC 2181 §10.3, RFC 5321 §5.1",
 		"An MX record has to name a host with addresses; some senders do not follow a CNAME there, or make a loop of it."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			if _, aliases, _ := f.addrs(host); aliases > 0 {
 				l.add("name the host that the alias stands for", "%s is an alias", host.Plain())
 			}
 		})},
-	{Rule: rule("mail-host-unusable", diag.Error, "a host that is to take mail has an address that cannot be reached", "RFC 6890 §2.2",
+	{Rule: rule("mail-host-unusable", diag.Error, "a mail exchanger has an address that cannot be reached", "RFC 6890 §2.2",
 		"Private and loopback addresses mean something else in every network: senders try their own."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			addrs, _, _ := f.addrs(host)
@@ -135,8 +135,8 @@ var mailTests = []*Test{
 				}
 			}
 		})},
-	{Rule: rule("mail-reverse-missing", diag.Note, "a mail host has no name in the reverse tree, or another's", "RFC 1912 §2.1",
-		"Many refuse mail from machines whose address has no name that leads back to it. What takes mail mostly sends it too."),
+	{Rule: rule("mail-reverse-missing", diag.Note, "the PTR record of a mail exchanger is missing, or does not match", "RFC 1912 §2.1",
+		"Many mail servers refuse mail from addresses without a matching PTR record. A mail exchanger usually sends mail too."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			addrs, _, _ := f.addrs(host)
 			for _, a := range addrs {
@@ -151,14 +151,14 @@ var mailTests = []*Test{
 			}
 		})},
 	{Rule: rule("spf-missing", diag.Warning, "the zone does not say who may send mail for it", "RFC 7208 §3",
-		"Without an SPF record anybody's mail in its name is as good as yours, and much of yours is taken for spam. A name that sends none says v=spf1 -all."),
+		"Without an SPF record anyone can send mail in its name, and receivers treat much of yours as spam. A name that sends no mail says v=spf1 -all."),
 		Area: Mail, Skip: noMail, Look: func(f *Facts, l *Findings) {
 			if list, err := f.texts(f.Zone, "v=spf1"); err == nil && len(list) == 0 {
 				l.add(`@ TXT "v=spf1 mx -all"`, "%s has no SPF record", f.Zone.Plain())
 			}
 		}},
 	{Rule: rule("spf-fails", diag.Warning, "receivers cannot evaluate the SPF record to its end", "RFC 7208 §4.6.4, §5.2",
-		"Followed through all that it includes, it takes more than ten lookups, meets more than two names with nothing, or includes a domain without an SPF record. The result is a permanent error, and mail is refused."),
+		"With all includes followed, it needs more than ten lookups, has more than two lookups without an answer, or includes a domain without an SPF record. The result is a permanent error, and receivers refuse mail."),
 		Area: Mail, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			for _, fault := range f.spf() {
 				l.add("", "%s", fault)
@@ -172,14 +172,14 @@ var mailTests = []*Test{
 			}
 		}},
 	{Rule: rule("dmarc-only-watches", diag.Note, "the DMARC record asks for nothing to be done", "RFC 7489 §6.3",
-		"With p=none forged mail is delivered as ever. That is right while reports are read for the first weeks, and no protection."),
+		"With p=none forged mail is delivered as before. This is right for the first weeks, while you read the reports, but protects nobody."),
 		Area: Mail, Skip: noAnswers, Look: eachDMARC(func(_ *Facts, t map[string]string, l *Findings) {
 			if strings.EqualFold(t["p"], "none") {
 				l.add("p=quarantine, then p=reject", "the policy is p=none")
 			}
 		})},
 	{Rule: rule("dmarc-reports-refused", diag.Warning, "the receiver of DMARC reports has not agreed to them", "RFC 7489 §7.1",
-		"Reports are sent to another domain only where that has a record that says so. Without it nobody sends any."),
+		"Reports go to another domain only if it has a record that accepts them."),
 		Area: Mail, Skip: noAnswers, Look: eachDMARC(func(f *Facts, t map[string]string, l *Findings) {
 			for _, uri := range strings.Split(t["rua"]+","+t["ruf"], ",") {
 				_, domain, ok := strings.Cut(strings.TrimSpace(uri), "@")
@@ -198,7 +198,7 @@ var mailTests = []*Test{
 			}
 		})},
 	{Rule: rule("mta-sts-record", diag.Warning, "the MTA-STS record cannot be understood", "RFC 8461 §3.1",
-		"Senders look for v=STSv1 and an id of letters and digits that changes with the policy. Several records are as good as none."),
+		"Senders look for v=STSv1 and an id of letters and digits that changes with the policy. With several records, senders ignore all."),
 		Area: Mail, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			list, _ := f.texts(f.under("_mta-sts"), "v=STS")
 			if len(list) > 1 {
@@ -241,15 +241,15 @@ var mailTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("tlsa-unsigned", diag.Warning, "TLSA records of a mail host are in a zone that is not signed", "RFC 7672 §2.2, RFC 6698 §4",
-		"Only what is proved by DNSSEC counts: without it nobody heeds these records."),
+	{Rule: rule("tlsa-unsigned", diag.Warning, "TLSA records of a mail exchanger are in an unsigned zone", "RFC 7672 §2.2, RFC 6698 §4",
+		"TLSA records count only if DNSSEC proves them: senders ignore these."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			if len(f.data(tlsaOf(host), rr.TypeTLSA)) > 0 && host.AtOrBelow(f.Zone) && (!f.signed() || f.Chain != nil && f.Chain.Status != validate.Secure) {
 				l.add("sign the zone, and have its DS entered above", "%s has TLSA records that nobody can prove", host.Plain())
 			}
 		})},
-	{Rule: rule("tlsa-usage", diag.Warning, "TLSA records of a mail host have a usage that senders do not heed", "RFC 7672 §3.1.3",
-		"For mail only DANE-TA (2) and DANE-EE (3) are used; with 0 and 1 alone the host is as if it had none."),
+	{Rule: rule("tlsa-usage", diag.Warning, "TLSA records of a mail exchanger have a usage that senders ignore", "RFC 7672 §3.1.3",
+		"For mail only DANE-TA (2) and DANE-EE (3) count; senders ignore 0 and 1."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			list := f.data(tlsaOf(host), rr.TypeTLSA)
 			if len(list) > 0 && !slices.ContainsFunc(list, func(d []byte) bool { return len(d) > 3 && (d[0] == 2 || d[0] == 3) }) {

@@ -39,12 +39,12 @@ var moveTest = &Test{Rule: rule("move-breaks-trust", diag.Error, "the DS at the 
 		case f.dsNowErr != nil:
 			return ""
 		case len(f.dsNow) == 0:
-			return "the zone above has no DS"
+			return "the parent has no DS"
 		}
 		return ""
 	}, Look: func(f *Facts, l *Findings) {
 		if f.dsNowErr != nil {
-			l.add("ask again when the servers of the zone above answer, before anything moves", "whether the zone above has a DS cannot be told: %v", f.dsNowErr)
+			l.add("ask again when the parent's servers answer, before anything moves", "whether the parent has a DS cannot be told: %v", f.dsNowErr)
 			return
 		}
 		problem, ways := TrustAfterMove(f.Zone, f.dsNow, f.keys(), f.dsNowTTL)

@@ -66,7 +66,7 @@ const (
 	privateType   = 65399 // for private use (RFC 6895 §3.1)
 	privateOption = 65001 // for local use (RFC 6891 §9)
 	reservedFlag  = 0x40  // Z in the fourth octet of the header (RFC 1035 §4.1.1)
-	newProgram    = "renew the server's program, or see whether a firewall before it drops what it does not know"
+	newProgram    = "update the server, or check whether a firewall in front of it drops what it does not know"
 )
 
 // question writes a query for the zone's name.
@@ -158,8 +158,8 @@ func flagsOfOPT(m *message.Message, raw []byte) uint16 {
 const reservedEDNS = 0x0040
 
 var odds = []*odd{
-	{Rule: rule("unknown-type-mishandled", diag.Warning, "a server mishandles questions for types that it does not know", "RFC 3597 §3, RFC 8906 §3.1.2",
-		"A type that the server does not know is a type of which the name has no records: the answer is NOERROR with nothing in it. Silence, or an error, makes resolvers take the server for broken when new types come into use."),
+	{Rule: rule("unknown-type-mishandled", diag.Warning, "a server mishandles queries for types that it does not know", "RFC 3597 §3, RFC 8906 §3.1.2",
+		"A type that the server does not know is a type of which the name has no records: the answer is NOERROR with nothing in it. An error or a timeout makes resolvers avoid the server when new types come into use."),
 		advice: newProgram,
 		make:   func(f *Facts) []byte { return question(f, privateType, message.QueryOptions{}) },
 		fault: func(_ []byte, m *message.Message, _ []byte) string {
@@ -171,14 +171,14 @@ var odds = []*odd{
 			}
 			return ""
 		}},
-	{Rule: rule("cd-flag-mishandled", diag.Warning, "a server mishandles questions with the flag CD", "RFC 4035 §3.1.6, RFC 8906 §3.1.3",
-		"Validating resolvers set \"checking disabled\". It means nothing to a server that only has zones: it answers as ever."),
+	{Rule: rule("cd-flag-mishandled", diag.Warning, "a server mishandles queries with the flag CD", "RFC 4035 §3.1.6, RFC 8906 §3.1.3",
+		"Validating resolvers set \"checking disabled\". It means nothing to an authoritative server: it answers as usual."),
 		advice: newProgram, make: header(0x10), fault: plainly},
-	{Rule: rule("ad-flag-mishandled", diag.Warning, "a server mishandles questions with the flag AD", "RFC 6840 §5.7, RFC 8906 §3.1.3",
+	{Rule: rule("ad-flag-mishandled", diag.Warning, "a server mishandles queries with the flag AD", "RFC 6840 §5.7, RFC 8906 §3.1.3",
 		"Whoever sets \"authentic data\" in a question says that the flag in the answer is understood. A server that only has zones answers as ever."),
 		advice: newProgram, make: header(0x20), fault: plainly},
-	{Rule: rule("reserved-flag-mishandled", diag.Warning, "a server mishandles questions with the reserved flag", "RFC 1035 §4.1.1, RFC 8906 §3.1.3",
-		"The last reserved bit of the header may get a meaning one day. A server that does not know it passes over it, and does not send it back."),
+	{Rule: rule("reserved-flag-mishandled", diag.Warning, "a server mishandles queries with the reserved flag", "RFC 1035 §4.1.1, RFC 8906 §3.1.3",
+		"The last reserved bit of the header may get a meaning one day. A server ignores it and does not send it back."),
 		advice: newProgram, make: header(reservedFlag), fault: func(q []byte, m *message.Message, raw []byte) string {
 			if fault := plainly(q, m, raw); fault != "" {
 				return fault
@@ -188,7 +188,7 @@ var odds = []*odd{
 			}
 			return ""
 		}},
-	{Rule: rule("rd-flag-mishandled", diag.Warning, "a server mishandles questions with the flag RD", "RFC 1034 §4.3.1, RFC 8906 §3.1.3",
+	{Rule: rule("rd-flag-mishandled", diag.Warning, "a server mishandles queries with the flag RD", "RFC 1034 §4.3.1, RFC 8906 §3.1.3",
 		"\"Recursion desired\" is a wish: a server that does not ask others answers from its zones as ever, and copies the flag."),
 		advice: newProgram, make: func(f *Facts) []byte { return question(f, rr.TypeSOA, message.QueryOptions{RD: true}) },
 		fault: func(q []byte, m *message.Message, raw []byte) string {
@@ -201,7 +201,7 @@ var odds = []*odd{
 			return ""
 		}},
 	{Rule: rule("unknown-opcode-mishandled", diag.Warning, "a server mishandles messages with an opcode that it does not know", "RFC 1035 §4.1.1, RFC 8906 §3.1.4",
-		"The answer to an opcode that is not there is NOTIMP. Silence costs whoever tries something new its whole patience, each time."),
+		"The answer to an unknown opcode is NOTIMP. Silence costs the requestor a timeout each time."),
 		advice: newProgram, make: func(f *Facts) []byte {
 			q := question(f, rr.TypeSOA, message.QueryOptions{})
 			q[2] |= 15 << 3 // unassigned
@@ -214,7 +214,7 @@ var odds = []*odd{
 			return ""
 		}},
 	{Rule: rule("edns-unasked", diag.Warning, "a server answers queries without EDNS with EDNS", "RFC 6891 §7",
-		"Old programs take an OPT record that they did not send for an error. Only what has EDNS is answered with EDNS."),
+		"Old software treats an unexpected OPT record as an error. Only queries with EDNS are answered with EDNS."),
 		advice: newProgram, make: func(f *Facts) []byte { return question(f, rr.TypeSOA, message.QueryOptions{}) },
 		fault: func(q []byte, m *message.Message, raw []byte) string {
 			if m.EDNS != nil {
@@ -222,8 +222,8 @@ var odds = []*odd{
 			}
 			return plainly(q, m, raw)
 		}},
-	{Rule: rule("question-case-changed", diag.Warning, "a server does not send the name of a question back as it was written", "RFC 1035 §4.1.1, RFC 4343 §4.1, RFC 5452 §9.1",
-		"Resolvers mix capitals into names and look whether they come back, to tell forged answers. A server that changes them is taken for a forger."),
+	{Rule: rule("question-case-changed", diag.Warning, "a server changes upper and lower case of the query name", "RFC 1035 §4.1.1, RFC 4343 §4.1, RFC 5452 §9.1",
+		"Resolvers mix upper and lower case into query names and compare, to detect forged answers. They reject the answers of a server that changes it."),
 		advice: newProgram, make: func(f *Facts) []byte {
 			q := question(f, rr.TypeSOA, message.QueryOptions{})
 			for i := message.HeaderLen; i < len(q)-4; i++ {
@@ -243,10 +243,10 @@ var odds = []*odd{
 			return ""
 		}},
 	{Rule: rule("edns-version-mishandled", diag.Warning, "a server mishandles versions of EDNS that it does not know", "RFC 6891 §6.1.3, RFC 8906 §3.2.2",
-		"The answer to a version that is not there is BADVERS, with the version that is. Only so can there ever be another."),
+		"The answer to an unknown version is BADVERS, with the highest version that the server knows."),
 		edns: true, advice: newProgram, make: opt(1, 0), fault: badVersion},
 	{Rule: rule("edns-option-mishandled", diag.Warning, "a server mishandles EDNS options that it does not know", "RFC 6891 §6.1.2, RFC 8906 §3.2.3",
-		"An option that the server does not know is passed over and not sent back. Cookies, padding and what comes next depend on it."),
+		"A server ignores unknown options and does not send them back. Cookies, padding and future options depend on it."),
 		edns: true, advice: newProgram, make: opt(0, 0, message.Option{Code: privateOption, Data: []byte("fence")}), fault: func(q []byte, m *message.Message, raw []byte) string {
 			if fault := withEDNS(q, m, raw); fault != "" {
 				return fault
@@ -259,7 +259,7 @@ var odds = []*odd{
 			return ""
 		}},
 	{Rule: rule("edns-flag-mishandled", diag.Warning, "a server mishandles EDNS flags that it does not know", "RFC 6891 §6.1.4, RFC 8906 §3.2.4",
-		"Flags of EDNS that are not assigned are passed over and not sent back."),
+		"A server ignores unassigned EDNS flags and does not send them back."),
 		edns: true, advice: newProgram, make: opt(0, reservedEDNS), fault: func(q []byte, m *message.Message, raw []byte) string {
 			if fault := withEDNS(q, m, raw); fault != "" {
 				return fault
@@ -270,16 +270,16 @@ var odds = []*odd{
 			return ""
 		}},
 	{Rule: rule("edns-version-with-flag-mishandled", diag.Note, "a server mishandles unknown versions of EDNS with unknown flags", "RFC 6891 §6.1.3, RFC 8906 §3.2.4",
-		"BADVERS comes before all else: flags of a version that is not known mean nothing yet."),
+		"BADVERS comes first: flags of an unknown version have no meaning yet."),
 		edns: true, advice: newProgram, make: opt(1, reservedEDNS), fault: badVersion},
 	{Rule: rule("edns-version-with-option-mishandled", diag.Note, "a server mishandles unknown versions of EDNS with unknown options", "RFC 6891 §6.1.3, RFC 8906 §3.2.3",
-		"BADVERS comes before all else: options of a version that is not known mean nothing yet."),
+		"BADVERS comes first: options of an unknown version have no meaning yet."),
 		edns: true, advice: newProgram, make: opt(1, 0, message.Option{Code: privateOption, Data: []byte("fence")}), fault: badVersion},
 	{Rule: rule("edns-several-options-mishandled", diag.Warning, "a server mishandles several EDNS options at once", "RFC 6891 §6.1.2, RFC 8906 §3.2.3",
-		"Resolvers send a cookie, padding and more in one question. Each option is taken by itself."),
+		"Resolvers send a cookie, padding and more in one query. Each option is handled on its own."),
 		edns: true, advice: newProgram, make: opt(0, 0, message.Option{Code: message.OptionNSID}, message.Option{Code: message.OptionCookie, Data: []byte("fencepos")},
 			message.Option{Code: message.OptionExpire}, message.Option{Code: message.OptionPadding, Data: make([]byte, 16)}), fault: withEDNS},
-	{Rule: rule("do-flag-mishandled", diag.Warning, "a server mishandles questions with the flag DO", "RFC 3225 §3, RFC 8906 §3.2.6",
+	{Rule: rule("do-flag-mishandled", diag.Warning, "a server mishandles queries with the flag DO", "RFC 3225 §3, RFC 8906 §3.2.6",
 		"\"DNSSEC answer OK\" is in nearly every question of a resolver. A server answers, and copies the flag, whether it has signatures or not."),
 		edns: true, advice: newProgram, make: opt(0, 0x8000), fault: func(q []byte, m *message.Message, raw []byte) string {
 			if fault := withEDNS(q, m, raw); fault != "" {
@@ -290,16 +290,16 @@ var odds = []*odd{
 			}
 			return ""
 		}},
-	{Rule: rule("edns-lost-when-cut-off", diag.Warning, "a server leaves EDNS out of answers that are cut off", "RFC 6891 §7, RFC 8906 §3.2.5",
-		"An answer that does not fit keeps its OPT record, so that whoever asks knows that EDNS is understood, and comes back over TCP with it."),
+	{Rule: rule("edns-lost-when-cut-off", diag.Warning, "a server leaves EDNS out of truncated answers", "RFC 6891 §7, RFC 8906 §3.2.5",
+		"A truncated answer keeps its OPT record: it shows that the server understands EDNS, and the requestor uses it over TCP too."),
 		edns: true, advice: newProgram, make: small, fault: func(_ []byte, m *message.Message, _ []byte) string {
 			if m.Flags&message.FlagTC != 0 && m.EDNS == nil {
 				return "leaves EDNS out of an answer that is cut off"
 			}
 			return ""
 		}},
-	{Rule: rule("answer-over-size", diag.Warning, "a server sends UDP answers larger than the requestor takes", "RFC 6891 §6.2.5",
-		"The question says how large an answer may be. A larger one is lost on the way, or comes in fragments, which can be forged and are often dropped."),
+	{Rule: rule("answer-over-size", diag.Warning, "a server sends UDP answers larger than the requestor accepts", "RFC 6891 §6.2.5",
+		"The query says how large an answer may be. A larger one is lost, or is sent in fragments, which can be forged and are often dropped."),
 		edns: true, advice: newProgram, make: small, fault: func(_ []byte, _ *message.Message, raw []byte) string {
 			if len(raw) > message.MinUDP {
 				return fmt.Sprintf("answers with %d octets where %d were asked for at most", len(raw), message.MinUDP)

@@ -134,7 +134,7 @@ func (f *Facts) answered(s *Server) map[string]rr.Type {
 }
 
 var typeTest = &Test{Rule: rule("type-fails", diag.Error, "a server fails for queries of one type", "RFC 2308 §2, RFC 4074 §4, RFC 8020 §2",
-	"The name is there, and an answer for another type says so. For a type that it does not have the answer is NOERROR without records; NXDOMAIN denies the whole name, and an error or silence makes resolvers wait and try elsewhere. Often a load balancer answers instead of the name server."),
+	"Answers for other types show that the name exists. For a type without records the answer is NOERROR; NXDOMAIN denies the whole name, and an error or a timeout makes resolvers wait and try other servers. Often a load balancer answers in place of the name server."),
 	Area: Servers, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 		for _, s := range f.Servers {
 			good := f.answered(s)

@@ -60,7 +60,7 @@ var serverTests = []*Test{
 			case s.SOA.ExtendedRcode != message.NoError:
 				l.add("configure the zone there, or take the server out of the NS records", "%s does not answer for %s: it says %s", s, f.Zone.Plain(), s.SOA.ExtendedRcode)
 			default:
-				l.add("it has no zone of that name, or an expired one; see its log", "%s answers for %s without authority", s, f.Zone.Plain())
+				l.add("it does not have the zone, or the zone has expired there: see its log", "%s answers for %s without authority", s, f.Zone.Plain())
 			}
 		}
 	}),
@@ -68,7 +68,7 @@ var serverTests = []*Test{
 		for _, s := range f.Servers {
 			switch {
 			case errors.Is(s.Err, resolve.ErrCutOff):
-				l.add("open TCP on port 53: what does not fit into a datagram comes over TCP alone", "%s cuts its answers over UDP off, and does not answer over TCP", s)
+				l.add("open TCP port 53: answers that do not fit into a datagram need it", "%s cuts its answers over UDP off, and does not answer over TCP", s)
 			case s.SOA != nil && s.TCPErr != nil:
 				l.add("let TCP on port 53 through to it", "%s does not answer over TCP: %v", s, s.TCPErr)
 			}
@@ -77,7 +77,7 @@ var serverTests = []*Test{
 	of(resolve.ServerNoEDNS, Servers, noServers, func(f *Facts, l *Findings) {
 		for _, s := range f.Servers {
 			if s.Plain {
-				l.add("update that server, or let its firewall pass EDNS (OPT records)", "%s answers only what has no EDNS", s)
+				l.add("update that server, or let its firewall pass EDNS (OPT records)", "%s answers only queries without EDNS", s)
 			}
 		}
 	}),
@@ -88,8 +88,8 @@ var serverTests = []*Test{
 				l.add("compare the machines behind the address", "%s has another SOA over TCP than over UDP", s)
 			}
 		})},
-	{Rule: rule("serials-differ", diag.Warning, "servers of the zone have different versions", "RFC 1034 §4.3.5, RFC 1982 §3",
-		"Right after a change that passes by itself. Where it stays, transfers fail, or NOTIFY does not arrive: see the log of the server that is behind."),
+	{Rule: rule("serials-differ", diag.Warning, "servers of the zone have different serials", "RFC 1034 §4.3.5, RFC 1982 §3",
+		"Right after a change this is normal. If it lasts, transfers fail or NOTIFY does not arrive: see the log of the stale server."),
 		Area: Servers, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			for _, s := range f.Servers {
 				if serial, ok := s.Serial(f.Zone); ok && serial != f.SOA.Serial {
@@ -97,8 +97,8 @@ var serverTests = []*Test{
 				}
 			}
 		}},
-	{Rule: rule("same-serial-other-content", diag.Error, "servers have the same serial and not the same records", "RFC 1034 §4.3.5, RFC 1912 §2.2",
-		"Somebody changed the zone and did not raise the serial: the servers will never agree by themselves. Raise the serial at the primary."),
+	{Rule: rule("same-serial-other-content", diag.Error, "servers have the same serial and different records", "RFC 1034 §4.3.5, RFC 1912 §2.2",
+		"The zone was changed and its serial was not raised: the servers will not agree by themselves. Raise the serial at the primary."),
 		Area: Servers, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			for _, what := range []struct {
 				t   rr.Type
@@ -124,14 +124,14 @@ var serverTests = []*Test{
 			})
 		}},
 	{Rule: rule("server-slow", diag.Note, "a server is slow to answer", "RFC 1035 §7.2",
-		"Resolvers remember which server is quick, and ask slow ones less. Where all are slow, every first visit is."),
+		"Resolvers prefer quick servers. If all are slow, every lookup without a cache is."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			if s.SOA.Elapsed > 700*time.Millisecond {
 				l.add("", "%s took %s", s, s.SOA.Elapsed.Round(time.Millisecond))
 			}
 		})},
 	{Rule: rule("recursion-offered", diag.Warning, "a server of the zone offers recursion to anyone", "RFC 5358 §4, RFC 2182 §5",
-		"Who asks others for strangers can be made to flood third parties, and to keep forged answers. Servers of zones do not."),
+		"An open resolver can be used to flood third parties, and its cache can be poisoned. Authoritative servers do not offer recursion."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			r := s.Recursion
 			if r == nil {
@@ -143,14 +143,14 @@ var serverTests = []*Test{
 			}
 		})},
 	{Rule: rule("transfer-open", diag.Note, "a server allows anyone to transfer the zone", "RFC 5936 §5",
-		"Not everybody wants all names to be known. A transfer is also much work for few octets. Allow it to your secondaries only, by key or address."),
+		"Transfers show all names of the zone, and are much work for one query. Allow them to your secondaries only, by key or address."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			if r := s.Transfer; r != nil && r.ExtendedRcode == message.NoError && len(r.Answer) > 0 && r.Answer[0].Type == rr.TypeSOA { // RFC 5936 §2.2
 				l.add("allow transfers to the secondaries only", "%s hands over the zone", s)
 			}
 		})},
 	{Rule: rule("no-such-name-mishandled", diag.Warning, "a server has an answer for names that do not exist", "RFC 1034 §4.3.2, RFC 2308 §2.1, RFC 8020 §2",
-		"For a name that nobody entered the answer is NXDOMAIN, or a wildcard's. An error, or silence, makes resolvers try every other server."),
+		"The answer is NXDOMAIN, or what a wildcard supplies. An error or a timeout makes resolvers try every other server."),
 		Area: Servers, Skip: noAnswers, Look: each(func(f *Facts, s *Server, l *Findings) {
 			switch r := s.NoName; {
 			case r == nil:
@@ -162,7 +162,7 @@ var serverTests = []*Test{
 			}
 		})},
 	{Rule: rule("keys-need-tcp", diag.Note, "the keys of the zone do not fit into a datagram", "RFC 9715 §3.1, RFC 6781 §3.4",
-		"Answers of more than 1232 octets over UDP are cut off, and are asked for again over TCP: twice the way for every validator. Fewer keys, or keys on elliptic curves, fit."),
+		"UDP answers of more than 1232 octets are truncated and fetched again over TCP, which costs every validating resolver time. Fewer keys, or ECDSA or EdDSA keys, fit."),
 		Area: Servers, Skip: unsigned, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			if s.Keys != nil && s.Keys.Truncated {
 				l.add("use ECDSA or EdDSA keys", "%s: the DNSKEY answer takes %d octets", s, s.Keys.Len)
@@ -183,7 +183,7 @@ func data(r *resolve.Response, name dnsname.Name, t rr.Type) string {
 
 var addressTests = []*Test{
 	{Rule: rule("server-address-unusable", diag.Error, "an address of a server cannot be reached from everywhere", "RFC 6890 §2.2, RFC 1918 §3",
-		"Private, loopback and link-local addresses mean something else in every network. Who is sent there asks somebody else, or nobody."),
+		"Private, loopback and link-local addresses mean another machine in every network, or none."),
 		Area: Addresses, Skip: noServers, Look: func(f *Facts, l *Findings) {
 			for _, s := range f.Servers {
 				if why := unreachable(s.At.Addr()); why != "" {
@@ -202,11 +202,11 @@ var addressTests = []*Test{
 	}),
 	of(lintRule("servers-in-one-network"), Addresses, oneHost, func(f *Facts, l *Findings) {
 		if p, shared := f.shared(24, 48); shared {
-			l.add("have another server in another network", "all addresses lie in %s", p)
+			l.add("add a server in another network", "all addresses lie in %s", p)
 		}
 	}),
 	{Rule: rule("servers-share-system", diag.Warning, "all servers are in one autonomous system", "RFC 2182 §3.1",
-		"One operator's routes lead to all of them. When those fail, so do all servers."),
+		"All of them depend on the routes of one operator."),
 		Area: Addresses, Skip: func(f *Facts) string {
 			if f.Networks == nil {
 				return "no table of networks was given"
@@ -229,21 +229,21 @@ var addressTests = []*Test{
 		}
 	}),
 	{Rule: rule("servers-without-ipv6", diag.Note, "no server has an IPv6 address", "RFC 3901 §3",
-		"Resolvers that have IPv6 only reach the zone by way of others. One server with an IPv6 address is enough to begin with."),
+		"Resolvers that have IPv6 only cannot reach the zone themselves. One server with an IPv6 address is enough to begin with."),
 		Area: Addresses, Skip: noServers, Look: func(f *Facts, l *Findings) {
 			if !slices.ContainsFunc(f.Servers, func(s *Server) bool { return !s.At.Addr().Unmap().Is4() }) {
 				l.add("", "all addresses are IPv4")
 			}
 		}},
-	{Rule: rule("server-reverse-missing", diag.Note, "an address of a server has no name in the reverse tree", "RFC 1912 §2.1",
-		"Whoever sees the address in a log or a trace does not see whose it is. Some refuse to talk to such machines."),
+	{Rule: rule("server-reverse-missing", diag.Note, "an address of a server has no PTR record", "RFC 1912 §2.1",
+		"Logs and traces show the address without a name. Some mail and other servers refuse such machines."),
 		Area: Addresses, Skip: noServers, Look: eachReverse(func(f *Facts, s *Server, names []dnsname.Name, l *Findings) {
 			if len(names) == 0 {
 				l.add("add the PTR record "+dnsname.Reverse(s.At.Addr()).Plain(), "%s has no PTR record", s)
 			}
 		})},
-	{Rule: rule("server-reverse-elsewhere", diag.Note, "the reverse name of a server does not lead back to it", "RFC 1912 §2.1",
-		"The PTR record names a host that does not have the address: it was forgotten when the address was given to another."),
+	{Rule: rule("server-reverse-elsewhere", diag.Note, "the PTR record of a server does not match its address", "RFC 1912 §2.1",
+		"The PTR record names a host that does not have the address: it was probably not updated when the address moved."),
 		Area: Addresses, Skip: noServers, Look: eachReverse(func(f *Facts, s *Server, names []dnsname.Name, l *Findings) {
 			if len(names) > 0 && !f.leadsBack(names, s.At.Addr()) {
 				l.add("correct the PTR record, or give the host the address", "%s is called %s, which does not have that address", s, names[0].Plain())

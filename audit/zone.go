@@ -11,14 +11,14 @@ import (
 
 var zoneTests = []*Test{
 	{Rule: rule("primary-no-server", diag.Note, "the primary server in the SOA is not among the zone's servers", "RFC 1035 §3.3.13, RFC 2136 §4.3",
-		"That is so on purpose where the primary is hidden. Else updates and tools that ask for the primary go astray."),
+		"This is intended where the primary is hidden. Otherwise updates and tools that look for the primary use the wrong host."),
 		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if !slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) {
 				l.add("", "the SOA names %s", f.SOA.MName.Plain())
 			}
 		}},
 	{Rule: rule("primary-does-not-exist", diag.Warning, "the primary server in the SOA has no address", "RFC 1035 §3.3.13, RFC 2136 §4.3",
-		"Machines that update their own address send it there. A slip in the name is seen by nobody else."),
+		"Dynamic updates are sent there. Nothing else shows a slip in the name."),
 		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if slices.ContainsFunc(f.Hosts, func(h *Host) bool { return h.Name.Equal(f.SOA.MName) }) || f.SOA.MName == dnsname.Root {
 				return
@@ -27,8 +27,8 @@ var zoneTests = []*Test{
 				l.add("name the primary in the SOA", "%s has neither A nor AAAA records", f.SOA.MName.Plain())
 			}
 		}},
-	{Rule: rule("contact-takes-no-mail", diag.Warning, "no mail reaches the contact in the SOA", "RFC 1035 §3.3.13, RFC 2142 §7",
-		"Whoever sees something wrong with the zone writes there, often before anybody inside notices. The domain of the address has to take mail."),
+	{Rule: rule("contact-without-mail", diag.Warning, "the contact in the SOA cannot receive mail", "RFC 1035 §3.3.13, RFC 2142 §7",
+		"Other operators report problems of the zone to this address. The mail domain of the contact must accept mail."),
 		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if f.SOA.RName == dnsname.Root {
 				l.add("give an address that somebody reads", "the SOA gives no contact")
@@ -37,7 +37,7 @@ var zoneTests = []*Test{
 			domain := f.SOA.RName.Parent()
 			switch takes, known := f.takesMail(domain); {
 			case known && !takes:
-				l.add("give an address that somebody reads", "%s takes no mail: it has no MX record, and no address", domain.Plain())
+				l.add("give an address that somebody reads", "%s accepts no mail: it has no MX record and no address", domain.Plain())
 			}
 		}},
 	{Rule: rule("soa-missing", diag.Error, "a server has no SOA record of the zone", "RFC 1034 §4.2.1, RFC 2181 §6.1",
@@ -66,8 +66,8 @@ var zoneTests = []*Test{
 			}
 			l.add("@ CAA 0 issue \"ca.example\"", "%s has no CAA record", f.Zone.Plain())
 		}},
-	{Rule: rule("web-name-missing", diag.Note, "one of the two names that people type has no address", "RFC 1912 §2.1",
-		"Where the name with www has an address, people try without, and the other way round."),
+	{Rule: rule("web-name-missing", diag.Note, "of the zone's name and www only one has an address", "RFC 1912 §2.1",
+		"People type both."),
 		Area: Zone, Skip: noServices, Look: func(f *Facts, l *Findings) {
 			www := f.under("www")
 			own, _, err := f.addrs(f.Zone)

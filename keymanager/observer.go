@@ -130,12 +130,12 @@ func (w *Observer) judge(soa, keys *resolve.Response) string {
 func compareTags(what string, have, want []resolve.Signer, extra bool) string {
 	for _, t := range want {
 		if !slices.Contains(have, t) {
-			return fmt.Sprintf("among its %s there is none of key %d yet", what, t.Tag)
+			return fmt.Sprintf("its %s do not include one of key %d yet", what, t.Tag)
 		}
 	}
 	for _, t := range have {
 		if !slices.Contains(want, t) && !extra {
-			return fmt.Sprintf("among its %s there is still one of key %d", what, t.Tag)
+			return fmt.Sprintf("its %s still include one of key %d", what, t.Tag)
 		}
 	}
 	return ""

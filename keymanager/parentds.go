@@ -84,7 +84,7 @@ func NextForDS(ring *keyring.Ring) string {
 	if ring.Parent.Problem == "" {
 		return ""
 	}
-	out := "have the parent take the DS of the keys in use: fencepost handover " + ring.Zone.Plain()
+	out := "have the parent's operator enter the DS of the keys in use: fencepost handover " + ring.Zone.Plain()
 	for _, tag := range ring.Parent.Names {
 		if e := ring.ByTag(tag); e != nil && ring.Parent.Rejects && MayPutBack(e) {
 			return fmt.Sprintf("put key %d back, which the parent names: fencepost key activate %s %d; then %s", tag, ring.Zone.Plain(), tag, out)

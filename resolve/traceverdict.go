@@ -15,32 +15,32 @@ import (
 
 // Rules of what is wrong with delegations.
 var (
-	DelegationMissing = &diag.Rule{Code: "delegation-missing", Severity: diag.Error, Title: "the zone above does not delegate the name", Ref: "RFC 1034 §4.2.1, RFC 1912 §2.8",
-		Doc: "Servers answer for the zone, but the zone above has no NS records of it: nobody who comes from the root finds it. Add the NS records there, with the addresses of servers that lie in the zone."}
-	DelegationLoop = &diag.Rule{Code: "delegation-loop", Severity: diag.Error, Title: "the servers of a zone cannot be found without asking them", Ref: "RFC 1912 §2.8, RFC 4697 §2.9",
-		Doc: "Each zone's servers have names in the other zone, and no addresses come with the delegations: there is no way in. One server with a name elsewhere, or glue, opens it."}
-	GlueMissing = &diag.Rule{Code: "glue-missing", Severity: diag.Error, Title: "the address of a server does not come with its delegation", Ref: "RFC 1034 §4.2.1, RFC 9471 §3.1",
-		Doc: "The server's name lies in the zone that it serves. To ask for its address one would have to know it: so the zone above holds a copy, the glue."}
-	GlueDiffers = &diag.Rule{Code: "glue-other-address", Severity: diag.Warning, Title: "zone and zone above give a server different addresses", Ref: "RFC 1034 §4.2.2, RFC 4697 §2.1",
-		Doc: "Who comes from above asks at the address in the glue; who has the zone's own data asks at the other. Have the zone above changed, or put the zone right."}
-	NSDiffer = &diag.Rule{Code: "servers-differ-above", Severity: diag.Warning, Title: "the zone above names other servers than the zone itself", Ref: "RFC 1034 §4.2.2",
-		Doc: "Resolvers use both lists, one after the other. A server that only one of them has is asked by some and not by others: a removed one goes on being asked, a new one waits."}
+	DelegationMissing = &diag.Rule{Code: "delegation-missing", Severity: diag.Error, Title: "the parent does not delegate the zone", Ref: "RFC 1034 §4.2.1, RFC 1912 §2.8",
+		Doc: "Servers answer for the zone, but the parent has no NS records for it, so resolvers never find it. The parent's operator adds the NS records, with glue for servers inside the zone."}
+	DelegationLoop = &diag.Rule{Code: "delegation-loop", Severity: diag.Error, Title: "delegations form a loop: the servers' addresses cannot be found", Ref: "RFC 1912 §2.8, RFC 4697 §2.9",
+		Doc: "Each zone's servers have names in the other zone, and no glue comes with the delegations. Add glue, or a server whose name is in another zone."}
+	GlueMissing = &diag.Rule{Code: "glue-missing", Severity: diag.Error, Title: "the glue of a name server is missing", Ref: "RFC 1034 §4.2.1, RFC 9471 §3.1",
+		Doc: "The server's name lies in the zone that it serves: without glue in the parent no resolver can find its address."}
+	GlueDiffers = &diag.Rule{Code: "glue-other-address", Severity: diag.Warning, Title: "parent and zone give a server different addresses", Ref: "RFC 1034 §4.2.2, RFC 4697 §2.1",
+		Doc: "Resolvers that come from the parent use the glue; those that have the zone's own data use the other address. Correct whichever is out of date."}
+	NSDiffer = &diag.Rule{Code: "servers-differ-above", Severity: diag.Warning, Title: "the parent lists other name servers than the zone itself", Ref: "RFC 1034 §4.2.2",
+		Doc: "Resolvers use both lists. A server that only one of them has is asked by some resolvers and not by others: a removed server still gets queries, a new one gets too few."}
 	ServerNoAddress = &diag.Rule{Code: "server-without-address", Severity: diag.Error, Title: "a server of the zone has no address that can be found", Ref: "RFC 1912 §2.8, RFC 2181 §10.3",
 		Doc: "The NS record names a host that has no A or AAAA record, does not exist, or lies in a zone that cannot be reached. Nobody can ask it."}
 	ServerSilent = &diag.Rule{Code: "server-silent", Severity: diag.Warning, Title: "a server does not answer", Ref: "RFC 2182 §3.2",
-		Doc: "Three queries over UDP brought nothing. Resolvers lose time on it with every question, and all of it when the others fail too."}
+		Doc: "Three queries over UDP timed out. Resolvers lose time with each query that they send to it, and fail when the other servers fail too."}
 	ServerNoTCP = &diag.Rule{Code: "server-without-tcp", Severity: diag.Warning, Title: "a server answers over UDP and not over TCP", Ref: "RFC 7766 §5, RFC 9210 §3",
-		Doc: "Answers that do not fit into a datagram come over TCP. Without it large answers, as of signed zones, cannot be had at all. Often a firewall is in the way."}
-	ServerLame = &diag.Rule{Code: "server-lame", Severity: diag.Warning, Title: "a server does not answer for the zone that it is named for", Ref: "RFC 1912 §2.8, RFC 4697 §2.2.1",
-		Doc: "The delegation names it, and it refuses, fails, or answers without authority: the zone is not configured there, did not load, or has expired."}
+		Doc: "Answers that do not fit into a datagram are fetched over TCP. Without TCP large answers, as signed zones have them, are lost. Often a firewall blocks it."}
+	ServerLame = &diag.Rule{Code: "server-lame", Severity: diag.Warning, Title: "a name server is lame: it does not answer for the zone", Ref: "RFC 1912 §2.8, RFC 4697 §2.2.1",
+		Doc: "The delegation lists it, and it answers REFUSED or SERVFAIL, or without the AA flag: the zone is not configured there, did not load, or has expired."}
 	ServersDisagree = &diag.Rule{Code: "servers-disagree", Severity: diag.Warning, Title: "servers of one zone give different answers", Ref: "RFC 1034 §4.3.5, RFC 2182 §2",
-		Doc: "Which answer one gets is chance. Mostly one server has an older version: its transfers fail, or the serial was not raised."}
+		Doc: "Which answer a resolver gets is chance. Usually one server is stale: its transfers fail, or the serial was not raised."}
 	ServerNoEDNS = &diag.Rule{Code: "server-without-edns", Severity: diag.Warning, Title: "a server answers only queries without EDNS", Ref: "RFC 6891 §6.1.1, RFC 8906 §3.2",
-		Doc: "Nearly every query has an OPT record. A server that drops those, or calls them malformed, is asked again and again before somebody tries without; validators cannot use it at all. Often a firewall is in the way."}
+		Doc: "Nearly every query has an OPT record. A server that drops those, or answers FORMERR, costs resolvers several tries; validating resolvers cannot use it at all. Often a firewall is the cause."}
 	ApexAlias = &diag.Rule{Code: "apex-is-alias", Severity: diag.Error, Title: "the zone's own name is an alias", Ref: "RFC 1034 §3.6.2, RFC 2181 §10.1",
 		Doc: "A CNAME stands alone at its name, and the zone's name has SOA and NS records. Some resolvers take one, some the other."}
-	AliasLoop = &diag.Rule{Code: "alias-circle", Severity: diag.Error, Title: "aliases lead round in a circle", Ref: "RFC 1034 §3.6.2",
-		Doc: "None of the names has data. Resolvers give up."}
+	AliasLoop = &diag.Rule{Code: "alias-circle", Severity: diag.Error, Title: "aliases form a loop", Ref: "RFC 1034 §3.6.2",
+		Doc: "None of the names has data. Resolvers answer SERVFAIL."}
 	NoServerAnswers = &diag.Rule{Code: "zone-unreachable", Severity: diag.Error, Title: "no server of the zone answers for it", Ref: "RFC 1912 §2.8",
 		Doc: "All servers that the delegation names are silent or do not have the zone: nothing in it can be found."}
 )
@@ -69,19 +69,19 @@ func (s *Step) compare(t rr.Type) {
 		case a.Kind == Silent && errors.Is(a.Err, ErrUnreachable):
 			s.trouble(ServerSilent, false, "%s cannot be reached: %v", a.server(), a.Err)
 		case a.Kind == Silent && errors.Is(a.Err, ErrCutOff):
-			s.trouble(ServerNoTCP, false, "%s cuts its answer over UDP off, and does not answer over TCP", a.server()).
-				Advice = "open TCP on port 53: what does not fit into a datagram comes over TCP alone"
+			s.trouble(ServerNoTCP, false, "%s truncates its answer over UDP, and does not answer over TCP", a.server()).
+				Advice = "open TCP port 53: answers that do not fit into a datagram need it"
 		case a.Kind == Silent && a.TCP == nil:
 			s.trouble(ServerSilent, false, "%s answers over TCP, and not over UDP: %v", a.server(), a.Err).
-				Advice = "let UDP on port 53 through to it, or those through who ask with EDNS"
+				Advice = "let UDP port 53 through to it, EDNS queries too"
 		case a.Kind == Silent:
 			s.trouble(ServerSilent, false, "%s does not answer over UDP: %v", a.server(), a.Err)
 		case a.Kind == Lame && a.Code != message.NoError:
 			s.trouble(ServerLame, false, "%s does not answer for %s: it says %s", a.server(), s.Zone.Plain(), a.Code).
-				Advice = "configure the zone there, or take the server out of the NS records of the zone and of the zone above"
+				Advice = "configure the zone there, or remove the server from the NS records of zone and parent"
 		case a.Kind == Lame:
 			s.trouble(ServerLame, false, "%s answers for %s without authority", a.server(), s.Zone.Plain()).
-				Advice = "it has no zone of that name, or an expired one; see its log"
+				Advice = "it does not have the zone, or the zone has expired there: see its log"
 		}
 		if a.resp != nil {
 			if alias, _ := a.resp.Set(s.Zone, rr.TypeCNAME); len(alias) > 0 {
@@ -90,7 +90,7 @@ func (s *Step) compare(t rr.Type) {
 			}
 		}
 		if a.Plain {
-			s.trouble(ServerNoEDNS, false, "%s answers only what has no EDNS", a.server()).
+			s.trouble(ServerNoEDNS, false, "%s answers only queries without EDNS", a.server()).
 				Advice = "update that server, or let its firewall pass EDNS (OPT records)"
 		}
 		if a.TCP != nil && a.Kind != Silent {
@@ -168,7 +168,7 @@ func (s *Said) summary(t rr.Type) string {
 func (r *tracing) stopped(leg *Leg, step *Step) {
 	leg.End = Stopped
 	t := step.trouble(NoServerAnswers, true, "no server of %s answers for it", step.Zone.Plain())
-	t.Advice = "start the servers, or name others in the zone above"
+	t.Advice = "start the servers, or name others in the parent"
 }
 
 // undelegated looks, where a name does not exist, whether there is a zone that should have
@@ -225,13 +225,13 @@ func (r *tracing) ownServers(step *Step) {
 		}
 		var parts []string
 		if gone := only(above, s.NS); len(gone) > 0 {
-			parts = append(parts, "only the zone above names "+namesText(gone))
+			parts = append(parts, "only the parent names "+namesText(gone))
 		}
 		if own := only(s.NS, above); len(own) > 0 {
 			parts = append(parts, "only the zone itself names "+namesText(own))
 		}
 		step.trouble(NSDiffer, false, "the servers of %s are not the same above and in the zone: %s", step.Zone.Plain(), strings.Join(parts, ", and ")).
-			Advice = "make the two lists the same; the zone above must be told of changes"
+			Advice = "make the two lists the same; the parent must be told of changes"
 		return
 	}
 }
@@ -255,8 +255,8 @@ func (r *tracing) glue(step *Step) {
 		if subset(above, own) {
 			continue // part of the addresses is enough to come in
 		}
-		step.trouble(GlueDiffers, false, "the zone above says that %s has %s; the zone itself says %s", h.Name.Plain(), strings.Join(above, ", "), orNone(own)).
-			Advice = "have the addresses at the zone above changed"
+		step.trouble(GlueDiffers, false, "the parent says that %s has %s; the zone itself says %s", h.Name.Plain(), strings.Join(above, ", "), orNone(own)).
+			Advice = "have the parent's operator change the addresses"
 	}
 }
 

@@ -77,7 +77,7 @@ var (
 		Good: "@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n"}
 	RuleBadHex = &diag.Rule{Code: "bad-hex", Severity: diag.Error,
 		Title: "hexadecimal text cannot be read", Ref: "RFC 4034 §5.3, RFC 3597 §5",
-		Doc:  "Digests are written as pairs of hexadecimal digits. A character is none of 0-9 and a-f, or the count is odd: compare with the original.",
+		Doc:  "Digests are written as pairs of hexadecimal digits. A character is not one of 0-9 and a-f, or the count is odd: compare with the original.",
 		Bad:  "sub NS ns.example.org.\nsub NS ns2.example.org.\nsub DS 12345 13 2 9ABCX\n",
 		Good: "sub NS ns.example.org.\nsub NS ns2.example.org.\nsub DS 12345 13 2 2BB183AF5F22588179A53B0A98631FAD1A2921182BB183AF5F22588179A53B0A\n"}
 	RuleBadTypeCode = &diag.Rule{Code: "bad-type-name", Severity: diag.Error,

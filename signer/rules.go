@@ -31,16 +31,16 @@ var (
 	RuleStrayDenial = &diag.Rule{Code: "stray-nsec", Severity: diag.Error, Title: "an NSEC or NSEC3 record stands where none belongs", Ref: "RFC 4035 §2.3",
 		Doc: "Names below a delegation have no NSEC: they belong to the child zone. An NSEC3 record that belongs to no name is left over from one that is gone."}
 	RuleNoKey = &diag.Rule{Code: "signature-without-key", Severity: diag.Warning, Title: "a signature was made with a key that is not in the zone", Ref: "RFC 6840 §5.12",
-		Doc: "Resolvers pass it over, so it does no harm beside a good one. In a rollover to another algorithm that is so for a while; otherwise it is left over: sign the zone again."}
+		Doc: "Resolvers ignore it, so it does no harm beside a good one. During an algorithm rollover this is normal; otherwise it is left over: sign the zone again."}
 	RuleWeakKey = &diag.Rule{Code: "weak-key", Severity: diag.Warning, Title: "a key of the zone is weaker than it should be", Ref: "RFC 8624 §3.1, RFC 9905, RFC 6781 §3.4.2",
-		Doc: "Its signatures were checked and are right, but somebody might be able to forge others, or resolvers may treat the zone as unsigned. Roll to a key of algorithm 13 with `fencepost roll start`."}
+		Doc: "Its signatures are valid, but somebody might be able to forge others, or resolvers may treat the zone as unsigned. Roll to a key of algorithm 13 with `fencepost roll start`."}
 	RuleParams = &diag.Rule{Code: "nsec3-parameters", Severity: diag.Error, Title: "the parameters of NSEC3 records do not agree", Ref: "RFC 5155 §4, §7.1, RFC 9276 §3.1",
 		Doc: "NSEC3PARAM at the zone's own name says how names are hashed; one chain of NSEC3 records has to have just these parameters. Sign the zone again."}
 	RuleCDS = &diag.Rule{Code: "cds-unsafe", Severity: diag.Error, Title: "what the zone tells its parent would break it", Ref: "RFC 7344 §4, §4.1, §5, RFC 8078 §4",
 		Doc: "CDS and CDNSKEY have to mean the same keys, each CDS a key in the zone that signs the DNSKEY set, and the request to delete stands alone. A parent that followed these would make the zone unreachable for validating resolvers."}
 	RuleZonemd = &diag.Rule{Code: "zonemd-mismatch", Severity: diag.Error, Title: "the digest of the zone is not that of its records", Ref: "RFC 8976 §4",
-		Doc: "The zone was changed after the digest was made, or it belongs to another serial. Who checks it rejects the whole zone. Sign the zone again with --zonemd."}
-	RuleNoAnchor = &diag.Rule{Code: "untrusted-keys", Severity: diag.Error, Title: "no DS or key given as anchor leads to the zone's keys", Ref: "RFC 4035 §5.2",
+		Doc: "The zone was changed after the digest was made, or it belongs to another serial. Software that verifies it rejects the whole zone. Sign the zone again with --zonemd."}
+	RuleNoAnchor = &diag.Rule{Code: "untrusted-keys", Severity: diag.Error, Title: "no DS or anchor matches the zone's keys", Ref: "RFC 4035 §5.2",
 		Doc: "A DS in the parent must be the digest of a key of the zone that signs its DNSKEY set. If it is not, validating resolvers reject the whole zone."}
 )
 

@@ -46,7 +46,7 @@ func TestRegistryFollows(t *testing.T) {
 		}
 	}
 	if ds() == was || w.Snapshot(dnsname.MustParse("example.")).Serial() <= serial {
-		t.Error("the zone above has the DS that it had, or the serial")
+		t.Error("the parent has the DS that it had, or the serial")
 	}
 	// Nobody follows a child that proves nothing, unless it may be the first time.
 	unsigned := dnsname.MustParse("island.example.")

@@ -26,7 +26,7 @@ func TestI11_I23(t *testing.T) {
 		{"nothing is granted", nil, []rr.Record{a}, false},
 		{"to another key", Grants{{Key: dnsname.MustParse("tern."), Add: true}}, []rr.Record{a}, false},
 		{"for another zone", Grants{{Key: key, Zones: []dnsname.Name{dnsname.MustParse("reef.example.")}, Add: true}}, []rr.Record{a}, false},
-		{"for a zone above", Grants{{Key: key, Zones: []dnsname.Name{dnsname.MustParse("example.")}, Add: true}}, []rr.Record{a}, false},
+		{"for a parent", Grants{{Key: key, Zones: []dnsname.Name{dnsname.MustParse("example.")}, Add: true}}, []rr.Record{a}, false},
 		{"for the zone", Grants{{Key: dnsname.MustParse("BUOY."), Zones: []dnsname.Name{dnsname.MustParse("reef.example."), dnsname.MustParse("TIDES.example.")}, Add: true}}, []rr.Record{a}, true},
 		{"all", Grants{{Key: key, Add: true, Remove: true}}, []rr.Record{a, rec("b.tides.example.", all, rr.TypeANY, 0, "")}, true},
 		{"neither way", Grants{{Key: key}}, []rr.Record{a}, false},

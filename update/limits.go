@@ -34,7 +34,7 @@ func (r *Request) Forbidden(before, after *zone.Snapshot, l Limits) *Refusal {
 		case apex && theSigners[x.Type]:
 			return refuse(message.Refused, "%s %s: it follows from the keys and the policy where the zone is signed", x.Name, x.Type)
 		case apex && x.Type == rr.TypeDS:
-			return refuse(message.Refused, "%s DS: the DS of a zone stands in the zone above (RFC 4035 §2.4)", x.Name)
+			return refuse(message.Refused, "%s DS: the DS of a zone stands in its parent (RFC 4035 §2.4)", x.Name)
 		}
 		var is, was zone.Node
 		if !after.GetName(x.Name, &is) {

@@ -156,7 +156,7 @@ var Sections = []Section{
 		{"check-digest", `"never"`, false, "of what is fetched, by ZONEMD: never, present, always"},
 		{"audiences", `["inside"]`, true, "views with a file of their own: zones/NAME@AUDIENCE.zone"},
 		{"wait-for", `["harbour"]`, true, "servers a rollover waits for; left out: send-to; []: nobody"},
-		{"parent", `["registry"]`, true, "peers that serve the zone above; left out: asked of the system's resolver"},
+		{"parent", `["registry"]`, true, "peers that serve the parent; left out: asked of the system's resolver"},
 		{"other-signers", `["south"]`, true, "peers that sign the zone too, each with keys of its own (RFC 8901)"},
 		{"parent-takes", `"algorithms=8,13 digests=2"`, true, "what the parent's side supports, for handover"},
 		{"follow-children", `false`, false, "take over CDS and CSYNC of signed children (RFC 7344, RFC 7477)"},

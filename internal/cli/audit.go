@@ -18,7 +18,7 @@ func newAudit(e *env) *cobra.Command {
 	var failOn string
 	var all bool
 	cmd := &cobra.Command{Use: "audit ZONE", GroupID: stageVerify, Short: "is the delegation healthy, seen from outside?",
-		Long: `Looks at a zone as the world meets it, by more than a hundred tests: what the zone above says
+		Long: `Looks at a zone as the world meets it, by more than a hundred tests: what the parent says
 of its servers, every address of every server over UDP and TCP, serials, networks, odd
 questions that servers have to answer (RFC 8906), the values of the SOA, mail and policy records
 followed to their end, names in the reverse tree, DNSSEC. fencepost explain CODE says why each

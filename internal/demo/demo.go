@@ -177,7 +177,7 @@ listen = ["127.0.0.1:%d"]
 address = "127.0.0.1:%d"
 tsig    = "harbour-2026"
 
-[peer.registry]                       # who runs the zone above
+[peer.registry]                       # who runs the parent
 address = "127.0.0.1:%d"
 
 [policy.standard]

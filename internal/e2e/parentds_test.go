@@ -45,7 +45,7 @@ func TestParentChangesByItself(t *testing.T) {
 			t.Errorf("the log has nothing of %q: %v", words[0], err)
 		}
 	}
-	handover := "next: have the parent take the DS of the keys in use: fencepost handover saltmarsh.example"
+	handover := "next: have the parent's operator enter the DS of the keys in use: fencepost handover saltmarsh.example"
 	hour()
 	want(t, fp(t, l.home.dir, "status"), 0, "the parent has the DS of key "+now)
 

@@ -82,7 +82,7 @@ func TestTraceForgottenDelegation(t *testing.T) {
 	if trouble["code"] != "delegation-missing" || trouble["missing_in"] != "saltmarsh.example." || len(trouble["missing"].([]any)) != 3 {
 		t.Errorf("in JSON the trouble is %v", trouble)
 	}
-	want(t, fp(t, dir, "explain", "delegation-missing"), 0, "the zone above does not delegate the name")
+	want(t, fp(t, dir, "explain", "delegation-missing"), 0, "the parent does not delegate the zone")
 	want(t, fp(t, dir, "trace", "x", "A", "more"), 2, "one argument too many")
 }
 
@@ -294,7 +294,7 @@ func TestDiffServersForMove(t *testing.T) {
 		"\n[[fault]]\nkind = \"no-signatures\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\n"+
 		"\n[[fault]]\nkind = \"gives-to-all\"\nserver = \"ns1.saltmarsh.example\"\n")
 	want(t, fp(t, dir, "diff", "server:198.51.100.53", "server:203.0.113.53", "saltmarsh.example"), 0, "198.51.100.53: handed over whole", "203.0.113.53: read along its NSEC records, whole",
-		"the answers are alike: safe to move", "1. have the NS records in the zone above changed", "2. keep 198.51.100.53 answering")
+		"the answers are alike: safe to move", "1. have the parent's operator change the NS records", "2. keep 198.51.100.53 answering")
 	both := []string{"diff", "server:203.0.113.53", "server:203.0.113.77", "seals.example"}
 	want(t, fp(t, dir, both...), 0, "others may be missing", "the answers are alike, as far as could be asked")
 	config := filepath.Join(dir, "fencepost.toml")

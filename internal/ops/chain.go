@@ -248,7 +248,7 @@ func (c *TrustChain) Advice() string {
 		}
 		return fmt.Sprintf("have the parent's operator replace the DS; what to send them: fencepost handover %s", last.Name.Plain())
 	case noSignature:
-		return fmt.Sprintf("sign %s, or have its DS taken out of the zone above first, and wait until caches have forgotten it", plain)
+		return fmt.Sprintf("sign %s, or have the parent's operator remove its DS first, and wait until caches have forgotten it", plain)
 	case noProof:
 		return fmt.Sprintf("the server of %s leaves proofs out: update it, or transfer the zone to it again", plain)
 	}

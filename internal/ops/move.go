@@ -192,7 +192,7 @@ func (a *App) moveSteps(ctx context.Context, name dnsname.Name, sides []*provide
 			if ns.TTL > anHour {
 				out = append(out, fmt.Sprintf("lower the TTL of the zone's NS records at %s from %d s to an hour or less, and wait for %d s", sides[0].at, ns.TTL, ns.TTL))
 			}
-			out = append(out, "have the NS records in the zone above changed", fmt.Sprintf("keep %s answering, with the same records, until the zone above's TTL and the zone's %d s are over; see what resolvers hold: fencepost spread %s NS --at RESOLVER", sides[0].at, ns.TTL, name.Plain()))
+			out = append(out, "have the parent's operator change the NS records", fmt.Sprintf("keep %s answering, with the same records, until the parent's TTL and the zone's %d s are over; see what resolvers hold: fencepost spread %s NS --at RESOLVER", sides[0].at, ns.TTL, name.Plain()))
 		}
 	}
 	m.Steps = out

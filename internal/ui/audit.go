@@ -17,7 +17,7 @@ import (
 // auditCommands are the commands that help with what an audit finds, by its code.
 var auditCommands = map[string]string{
 	"servers-differ-above": "handover", "glue-other-address": "handover", "glue-missing": "handover", "delegation-missing": "handover",
-	"signed-without-ds": "handover", "ds-leads-nowhere": "handover", "ds-digest-weak": "handover", "cds-waits": "handover",
+	"signed-without-ds": "handover", "ds-without-key": "handover", "ds-digest-weak": "handover", "cds-waits": "handover",
 	"serials-differ": "secondaries", "signatures-bad-at-server": "secondaries", "keys-differ": "secondaries", "cds-differ": "secondaries",
 	"same-serial-other-content": "serial", "zone-unsigned": "key new", "chain-broken": "chain",
 	"key-short": "roll start", "key-algorithm-weak": "roll start", "too-many-keys": "key list", "signatures-end-soon": "roll",
@@ -51,9 +51,9 @@ func AuditActor(r *audit.Report, t *audit.Test) string {
 		return "the operator of that server"
 	case audit.ParentOperator:
 		if r.Facts.Parent.IsZero() {
-			return "the operator of the zone above"
+			return "the parent's operator"
 		}
-		return "the operator of the zone above, " + ZoneName(r.Facts.Parent)
+		return "the parent's operator, " + ZoneName(r.Facts.Parent)
 	case audit.Recipient:
 		return "the operator of that host"
 	case audit.BothProviders:

@@ -147,7 +147,7 @@ func pageFacts(f *audit.Facts) (out []pageFact) {
 	if f.AsIf {
 		add("Servers, as if it were delegated to them", names(func(h *audit.Host) bool { return h.Above }))
 	} else {
-		add("Servers, as the zone above names them", names(func(h *audit.Host) bool { return h.Above }))
+		add("Servers, as the parent names them", names(func(h *audit.Host) bool { return h.Above }))
 	}
 	add("Servers, as the zone itself names them", names(func(h *audit.Host) bool { return h.Own }))
 	if f.HasSOA {

@@ -26,7 +26,7 @@ var hints = []func(error) string{
 	as(func(e *keymanager.LostKeysError) string {
 		z := e.Zone.Plain()
 		return fmt.Sprintf(". Bring the folder back from the backup and reload; or make a key (fencepost key new %s), have the parent add its DS beside the old one (fencepost handover %s), and it is used as soon as the parent shows it; "+
-			"or have the parent take its DS away, and the zone is signed anew when that is seen", z, z)
+			"or have the parent's operator enter its DS away, and the zone is signed anew when that is seen", z, z)
 	}),
 	as(func(*keymanager.ClockBackError) string {
 		return "; if it was ahead then and is right now: fencepost reload --clock-is-right (signs everything anew); if not, set the clock right"

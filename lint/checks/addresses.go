@@ -208,7 +208,7 @@ var serversOneAddress = &lint.Check{Rule: diag.Rule{
 		addrs, known := serverAddresses(p)
 		if _, one := sharedBy(addrs, 32, 128); known && one {
 			p.Add(p.Report(soaPlace(p), "the %d name servers of %s are one machine, %s", len(addrs), p.Zone.Apex(), addrs[0][0]).
-				Suggest("have a second server, in another network"))
+				Suggest("add a second server, in another network"))
 		}
 	},
 }

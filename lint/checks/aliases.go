@@ -32,8 +32,8 @@ func follow(p *lint.Pass, wire []byte) (n int, loop bool) {
 }
 
 var aliasLoop = &lint.Check{Rule: diag.Rule{
-	Code: "alias-loop", Severity: diag.Warning, Strict: true, Title: "aliases lead round in a circle", Ref: "RFC 1034 §3.6.2",
-	Doc:  "Each of these names stands for another of them, so none has data. Resolvers give up with an error.",
+	Code: "alias-loop", Severity: diag.Warning, Strict: true, Title: "aliases form a loop", Ref: "RFC 1034 §3.6.2",
+	Doc:  "Each of these names is an alias of another of them, so none has data. Resolvers answer SERVFAIL.",
 	Bad:  "a CNAME b\nb CNAME a\n",
 	Good: "a CNAME b\nb A 192.0.2.1\n"},
 	Types: types(rr.TypeCNAME), Set: func(p *lint.Pass, set lint.Set) {
@@ -43,7 +43,7 @@ var aliasLoop = &lint.Check{Rule: diag.Rule{
 			}
 			if _, loop := follow(p, r.wire); loop {
 				t := r.place(p)
-				p.Add(p.Report(t.span, "the alias %s goes round in a circle by way of %s", set.Name.Owner(), t.name()).Suggest("let one of them have an address"))
+				p.Add(p.Report(t.span, "%s and %s are part of an alias loop", set.Name.Owner(), t.name()).Suggest("give one of them an address instead"))
 			}
 		})
 	},

@@ -76,7 +76,7 @@ func names(set zone.RRset) (out []string) {
 }
 
 var notDelegated = &lint.Check{Rule: diag.Rule{
-	Code: "not-delegated", Severity: diag.Error, Title: "a zone is not delegated by the zone above it", Ref: "RFC 1034 §4.2.1",
+	Code: "not-delegated", Severity: diag.Error, Title: "a zone is not delegated by its parent", Ref: "RFC 1034 §4.2.1",
 	Doc:  "Both zones are in this workspace. Without NS records in the parent nobody is sent to the child's servers, and the parent answers that its names do not exist.",
 	Bad:  parentOK + childOK,
 	Good: parentOK + cutOK + childOK},
@@ -104,7 +104,7 @@ var notDelegated = &lint.Check{Rule: diag.Rule{
 
 var delegationDiffers = &lint.Check{Rule: diag.Rule{
 	Code: "delegation-differs", Severity: diag.Warning, Title: "parent and child list different name servers", Ref: "RFC 1034 §4.2.2",
-	Doc:  "The NS records at the delegation should be those at the top of the child. Resolvers use now the one list, now the other; a server that is in one only may get no queries or wrong ones.",
+	Doc:  "The NS records at the delegation should be those at the top of the child. Resolvers use both lists; a server that is in only one may get no queries, or queries for a zone that it does not have.",
 	Bad:  parentOK + "sub NS ns1.sub\nsub NS old.example.net.\nns1.sub A 192.0.2.53\n" + childOK,
 	Good: parentOK + cutOK + childOK},
 	Workspace: func(f *lint.Workspace) {
@@ -144,7 +144,7 @@ func minus(a, b []string) (out []string) {
 
 var glueDiffers = &lint.Check{Rule: diag.Rule{
 	Code: "glue-differs", Severity: diag.Error, Title: "the addresses in the parent are not those of the child", Ref: "RFC 1034 §4.2.2, RFC 1912 §2.3",
-	Doc:  "The glue of a delegation is a copy of the servers' addresses in the child. When a server moved, the copy must be changed too, or resolvers go to the old place.",
+	Doc:  "The glue of a delegation is a copy of the servers' addresses in the child. When a server moved, the copy must be changed too, or resolvers use the old address.",
 	Bad:  parentOK + "sub NS ns1.sub\nsub NS ns2.example.net.\nns1.sub A 192.0.2.99\n" + childOK,
 	Good: parentOK + cutOK + childOK},
 	Workspace: func(f *lint.Workspace) {
@@ -222,8 +222,8 @@ func addressText(set zone.RRset) string {
 }
 
 var dsNoKey = &lint.Check{Rule: diag.Rule{
-	Code: "ds-matches-no-key", Severity: diag.Error, Title: "no key of the child fits the DS records in the parent", Ref: "RFC 4035 §2.4, §5.2",
-	Doc: "A DS is the digest of a key of the child. If none of the DS records fits a key that the child has, validating resolvers refuse everything in it. " +
+	Code: "ds-matches-no-key", Severity: diag.Error, Title: "no key of the child matches the DS records in the parent", Ref: "RFC 4035 §2.4, §5.2",
+	Doc: "A DS is the digest of a key of the child. If no DS matches a key of the child, validating resolvers reject everything in it. " +
 		"The DS was copied wrong, or the key was replaced and the DS forgotten.",
 	Bad: parentOK + cutOK + "sub DS 12345 13 2 2BB183AF5F22588179A53B0A98631FAD1A2921182BB183AF5F22588179A53B0A\n" + childOK +
 		"@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n",
@@ -275,7 +275,7 @@ func dsFits(ds []byte, owner dnsname.Name, key []byte) bool {
 
 var dsMissing = &lint.Check{Rule: diag.Rule{
 	Code: "ds-missing", Severity: diag.Note, Title: "a zone is signed and its parent has no DS for it", Ref: "RFC 4035 §2.4",
-	Doc:  "Both zones are in this workspace. Without a DS in the parent the signatures protect nobody: resolvers treat the child as unsigned.",
+	Doc:  "Both zones are in this workspace. Without a DS in the parent, resolvers treat the child as unsigned.",
 	Bad:  parentOK + cutOK + childOK + "@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n",
 	Good: parentOK + cutOK + childOK},
 	Workspace: func(f *lint.Workspace) {
@@ -294,7 +294,7 @@ var dsMissing = &lint.Check{Rule: diag.Rule{
 
 var ptrMismatch = &lint.Check{Rule: diag.Rule{
 	Code: "ptr-mismatch", Severity: diag.Warning, Title: "a PTR names a host that does not have the address", Ref: "RFC 1912 §2.1",
-	Doc:  "Mail servers and others look up the name of an address and then the address of that name, and distrust hosts where the two do not agree. The host moved, or the PTR was forgotten.",
+	Doc:  "Mail servers and others look up the name of an address and then the address of that name, and distrust hosts where they do not match. The host moved, or the PTR was forgotten.",
 	Bad:  reverse + "25 PTR web.example.com.\n" + parentOK + "web A 192.0.2.1\n",
 	Good: reverse + "1 PTR web.example.com.\n" + parentOK + "web A 192.0.2.1\n"},
 	Workspace: func(f *lint.Workspace) {

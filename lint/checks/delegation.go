@@ -112,7 +112,7 @@ var oneServerCut = &lint.Check{Rule: diag.Rule{
 			if n > 1 {
 				d.Message += andMore(n - 1)
 			}
-			return d.Suggest("have a second server")
+			return d.Suggest("add a second server")
 		})
 	},
 }

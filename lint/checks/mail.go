@@ -55,7 +55,7 @@ func dmarcFault(text string) (fault, piece string) {
 		case !known:
 			continue // receivers ignore it (§6.3)
 		case allowed != nil && !slices.Contains(allowed, strings.ToLower(t.value)):
-			return t.name + "=" + t.value + " is none of " + strings.Join(allowed, ", "), t.value
+			return t.name + "=" + t.value + " is not one of " + strings.Join(allowed, ", "), t.value
 		case t.name == "rua" || t.name == "ruf":
 			for _, uri := range strings.Split(t.value, ",") {
 				if uri = strings.TrimSpace(uri); !strings.Contains(uri, ":") {

@@ -13,6 +13,9 @@ func number(n uint32) string { return strconv.FormatUint(uint64(n), 10) }
 
 // secs is a number of seconds with what that is in words.
 func secs(n uint32) string {
+	if n < 60 {
+		return number(n) + " s"
+	}
 	words := ""
 	rest := n
 	for _, u := range []struct {
@@ -28,9 +31,6 @@ func secs(n uint32) string {
 		if k > 1 {
 			words += "s"
 		}
-	}
-	if words == "" {
-		words = " 0 seconds"
 	}
 	return number(n) + " s," + words
 }

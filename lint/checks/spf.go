@@ -265,7 +265,7 @@ var spfNoEnd = &lint.Check{Rule: diag.Rule{
 				return
 			}
 		}
-		p.Add(p.Report(set.Layout(i).Field(0), "the SPF record of %s says nothing of all other senders", set.Name.Owner()).Suggest("end it with -all"))
+		p.Add(p.Report(set.Layout(i).Field(0), "the SPF record of %s does not say what applies to all other senders", set.Name.Owner()).Suggest("end it with -all"))
 	}),
 }
 
@@ -348,7 +348,7 @@ var spfVersionTypo = &lint.Check{Rule: diag.Rule{
 			_, is := spfOf(data)
 			split := len(data) > 0 && strings.EqualFold(string(data[1:1+int(data[0])]), spfVersion) // see spf-lost-blanks
 			if !is && !split && begins(data, "v=spf") || begins(data, "spf1 ") || begins(data, "spf=1") {
-				p.Add(p.Report(set.Layout(i).Field(0), "this text is not taken for an SPF record").Suggest("begin it with v=spf1 and a blank"))
+				p.Add(p.Report(set.Layout(i).Field(0), "this text does not count as an SPF record").Suggest("begin it with v=spf1 and a blank"))
 			}
 		})
 	},

@@ -344,8 +344,12 @@ var targetByWildcard = &lint.Check{Rule: diag.Rule{
 	Good: "* A 192.0.2.1\n@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
 		eachTarget(set, func(r ref) {
-			if t := p.Look(r.wire); !t.InZone || !t.Wildcard || isAddress(p, r.wire) || isURL(r.wire) {
+			look := p.Look(r.wire)
+			if !look.InZone || !look.Wildcard || isAddress(p, r.wire) || isURL(r.wire) {
 				return
+			}
+			if isTypeWithHost(set.Type) && !look.Alias && !look.Address {
+				return // said by target-without-address
 			}
 			t := r.place(p)
 			if lost, _ := lostDot(p, r.wire); lost && !strings.HasSuffix(t.text, ".") {
@@ -375,7 +379,7 @@ var targetNoAddress = &lint.Check{Rule: diag.Rule{
 
 var danglingAlias = &lint.Check{Rule: diag.Rule{
 	Code: "dangling-alias", Severity: diag.Warning, Title: "an alias points to a name that does not exist in the zone", Ref: "RFC 1034 §3.6.2",
-	Doc:  "Whoever asks for the alias is told that the name it stands for does not exist. Often the host was removed and its alias forgotten.",
+	Doc:  "The target does not exist, so the alias does not work. Often the host was removed and its alias forgotten.",
 	Bad:  "www CNAME webb\nweb A 192.0.2.1\n",
 	Good: "www CNAME web\nweb A 192.0.2.1\n"},
 	Types: []rr.Type{rr.TypeCNAME}, Set: func(p *lint.Pass, set lint.Set) {
@@ -395,14 +399,14 @@ var danglingAlias = &lint.Check{Rule: diag.Rule{
 
 var nullMX = &lint.Check{Rule: diag.Rule{
 	Code: "null-mx-beside-others", Severity: diag.Error, Title: "\"no mail here\" stands beside a mail exchanger", Ref: "RFC 7505 §3",
-	Doc:  "MX 0 . says that the domain takes no mail. It must be the only MX record of its name.",
+	Doc:  "MX 0 . says that the domain accepts no mail. It must be the only MX record of its name.",
 	Bad:  "@ MX 0 .\n@ MX 10 mail\nmail A 192.0.2.25\n",
 	Good: "@ MX 0 .\n"},
 	Types: []rr.Type{rr.TypeMX}, Set: func(p *lint.Pass, set lint.Set) {
 		i := 0
 		for data := range set.Data {
 			if len(data) == 3 && set.N > 1 {
-				p.Add(p.Report(set.Layout(i).Type, "%s says that it takes no mail and lists mail exchangers", set.Name.Owner()).
+				p.Add(p.Report(set.Layout(i).Type, "%s says that it accepts no mail, and lists mail exchangers", set.Name.Owner()).
 					Suggest("keep either this record or the others"))
 			}
 			i++
