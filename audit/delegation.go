@@ -28,7 +28,7 @@ func notDelegated(f *Facts) string {
 		return why
 	}
 	if len(f.AboveNS) == 0 {
-		return "the parent does not say its servers"
+		return "the parent's servers do not answer"
 	}
 	return ""
 }
@@ -81,7 +81,7 @@ func (f *Facts) whyNotDelegated() (advice, message string) {
 			f.Zone.Plain() + " is a name in the zone " + f.parent() + ", and no zone of its own"
 	case says(resolve.HasNoName):
 		return "if it is yours, and paid for, have the NS records of the zone entered there",
-			f.parent() + " says that there is no name " + f.Zone.Plain() + ": it is delegated to nobody"
+			f.parent() + " says that there is no name " + f.Zone.Plain() + ": it is not delegated"
 	}
 	return "have the NS records of the zone entered there", f.parent() + " has no NS records of " + f.Zone.Plain()
 }
@@ -105,7 +105,7 @@ var delegationTests = []*Test{
 		}
 	}),
 	{Rule: rule("parent-silent", diag.Error, "no server of the parent answers", "RFC 2182 §3.2",
-		"What the parent says of the zone cannot be seen, and whoever comes from the root does not find the zone, once caches have forgotten the delegation."),
+		"The delegation cannot be looked at, and resolvers cannot find the zone once the delegation has left their caches."),
 		Area: Delegation, Skip: notAbove, Look: func(f *Facts, l *Findings) {
 			if f.Delegated || len(f.Above) == 0 || slices.ContainsFunc(f.Above, func(s *resolve.Said) bool { return s.Kind != resolve.Silent && s.Kind != resolve.Lame }) {
 				return
@@ -143,7 +143,7 @@ var delegationTests = []*Test{
 		if !known {
 			return
 		}
-		const advice = "make the two lists the same; the parent must be told of changes"
+		const advice = "make the two lists the same; have the parent's operator change its list, or change the zone's NS records"
 		if len(above) > 0 {
 			l.add(advice, "only %s names %s", who, strings.Join(above, ", "))
 		}
@@ -240,7 +240,7 @@ func noServices(f *Facts) string {
 		return why
 	}
 	if f.Zone == dnsname.Root || strings.HasSuffix(f.Zone.Key(), "\x04arpa\x00") {
-		return "nobody looks for services under such a name"
+		return "clients do not look for services at such a name"
 	}
 	return ""
 }

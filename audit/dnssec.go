@@ -134,7 +134,7 @@ var dnssecTests = []*Test{
 		"Each key makes the DNSKEY answer larger and validation slower. Remove old keys after a rollover."),
 		Area: DNSSEC, Skip: unsigned, Look: func(f *Facts, l *Findings) {
 			if n := len(f.keys()); n > 6 {
-				l.add("retire those that nothing needs", "%d keys", n)
+				l.add("retire those that are not needed", "%d keys", n)
 			}
 		}},
 	{Rule: rule("signatures-bad-at-server", diag.Error, "the answers of a server are bogus", "RFC 4035 §5.3",
@@ -193,7 +193,7 @@ var dnssecTests = []*Test{
 			for _, c := range cds {
 				gone := len(c) == 5 && c[3] == 0 // RFC 8078 §4
 				if !gone && !slices.ContainsFunc(f.DS, func(d []byte) bool { return bytes.Equal(d, c) }) || gone && len(f.DS) > 0 {
-					l.add("hand it over, where the parent does not look itself", "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.parent())
+					l.add("if the parent does not read CDS, send it the DS", "the CDS record %s is not what %s has", rr.DataText(rr.TypeCDS, c), f.parent())
 				}
 			}
 		}},

@@ -44,7 +44,7 @@ var moveTest = &Test{Rule: rule("move-breaks-trust", diag.Error, "the DS at the 
 		return ""
 	}, Look: func(f *Facts, l *Findings) {
 		if f.dsNowErr != nil {
-			l.add("ask again when the parent's servers answer, before anything moves", "whether the parent has a DS cannot be told: %v", f.dsNowErr)
+			l.add("ask again when the parent's servers answer, before anything moves", "it is unknown whether the parent has a DS: %v", f.dsNowErr)
 			return
 		}
 		problem, ways := TrustAfterMove(f.Zone, f.dsNow, f.keys(), f.dsNowTTL)

@@ -123,16 +123,16 @@ func withEDNS(q []byte, m *message.Message, raw []byte) string {
 	if fault := plainly(q, m, raw); fault != "" || m.EDNS != nil {
 		return fault
 	}
-	return "answers without EDNS what was asked with it"
+	return "answers a query with EDNS without EDNS"
 }
 
 // badVersion is the fault of an answer to a version of EDNS that there is not.
 func badVersion(_ []byte, m *message.Message, _ []byte) string {
 	switch {
 	case m.EDNS == nil:
-		return fmt.Sprintf("answers %s without EDNS, and not BADVERS", m.ExtendedRcode)
+		return fmt.Sprintf("answers %s without EDNS; expected BADVERS", m.ExtendedRcode)
 	case m.ExtendedRcode != message.BadVers:
-		return fmt.Sprintf("answers %s, and not BADVERS", m.ExtendedRcode)
+		return fmt.Sprintf("answers %s; expected BADVERS", m.ExtendedRcode)
 	case m.EDNS.Version != 0:
 		return fmt.Sprintf("says that it knows version %d of EDNS", m.EDNS.Version)
 	}
@@ -167,7 +167,7 @@ var odds = []*odd{
 				return fmt.Sprintf("answers %s to a question for TYPE%d", m.ExtendedRcode, privateType)
 			}
 			if len(m.Answer) > 0 && m.Answer[0].Type != rr.TypeCNAME {
-				return fmt.Sprintf("has an answer to a question for TYPE%d, which nobody uses", privateType)
+				return fmt.Sprintf("answers a query for TYPE%d, an unassigned type, with records", privateType)
 			}
 			return ""
 		}},
@@ -175,7 +175,7 @@ var odds = []*odd{
 		"Validating resolvers set \"checking disabled\". It means nothing to an authoritative server: it answers as usual."),
 		advice: newProgram, make: header(0x10), fault: plainly},
 	{Rule: rule("ad-flag-mishandled", diag.Warning, "a server mishandles queries with the flag AD", "RFC 6840 §5.7, RFC 8906 §3.1.3",
-		"Whoever sets \"authentic data\" in a question says that the flag in the answer is understood. A server that only has zones answers as ever."),
+		"A query with \"authentic data\" says that the flag is understood in the answer. An authoritative server answers as usual."),
 		advice: newProgram, make: header(0x20), fault: plainly},
 	{Rule: rule("reserved-flag-mishandled", diag.Warning, "a server mishandles queries with the reserved flag", "RFC 1035 §4.1.1, RFC 8906 §3.1.3",
 		"The last reserved bit of the header may get a meaning one day. A server ignores it and does not send it back."),
@@ -189,7 +189,7 @@ var odds = []*odd{
 			return ""
 		}},
 	{Rule: rule("rd-flag-mishandled", diag.Warning, "a server mishandles queries with the flag RD", "RFC 1034 §4.3.1, RFC 8906 §3.1.3",
-		"\"Recursion desired\" is a wish: a server that does not ask others answers from its zones as ever, and copies the flag."),
+		"\"Recursion desired\" is a wish: an authoritative server answers from its zones as usual, and copies the flag."),
 		advice: newProgram, make: func(f *Facts) []byte { return question(f, rr.TypeSOA, message.QueryOptions{RD: true}) },
 		fault: func(q []byte, m *message.Message, raw []byte) string {
 			if fault := plainly(q, m, raw); fault != "" {
@@ -218,7 +218,7 @@ var odds = []*odd{
 		advice: newProgram, make: func(f *Facts) []byte { return question(f, rr.TypeSOA, message.QueryOptions{}) },
 		fault: func(q []byte, m *message.Message, raw []byte) string {
 			if m.EDNS != nil {
-				return "answers with EDNS what was asked without it"
+				return "answers a query without EDNS with EDNS"
 			}
 			return plainly(q, m, raw)
 		}},
@@ -238,7 +238,7 @@ var odds = []*odd{
 				return fault
 			}
 			if len(raw) < len(q) || !bytes.Equal(raw[message.HeaderLen:len(q)], q[message.HeaderLen:]) {
-				return "changes capitals in the name of the question"
+				return "changes upper and lower case of the query name"
 			}
 			return ""
 		}},
@@ -280,7 +280,7 @@ var odds = []*odd{
 		edns: true, advice: newProgram, make: opt(0, 0, message.Option{Code: message.OptionNSID}, message.Option{Code: message.OptionCookie, Data: []byte("fencepos")},
 			message.Option{Code: message.OptionExpire}, message.Option{Code: message.OptionPadding, Data: make([]byte, 16)}), fault: withEDNS},
 	{Rule: rule("do-flag-mishandled", diag.Warning, "a server mishandles queries with the flag DO", "RFC 3225 §3, RFC 8906 §3.2.6",
-		"\"DNSSEC answer OK\" is in nearly every question of a resolver. A server answers, and copies the flag, whether it has signatures or not."),
+		"\"DNSSEC answer OK\" is in nearly every query of a resolver. A server answers, and copies the flag, whether the zone is signed or not."),
 		edns: true, advice: newProgram, make: opt(0, 0x8000), fault: func(q []byte, m *message.Message, raw []byte) string {
 			if fault := withEDNS(q, m, raw); fault != "" {
 				return fault
@@ -294,7 +294,7 @@ var odds = []*odd{
 		"A truncated answer keeps its OPT record: it shows that the server understands EDNS, and the requestor uses it over TCP too."),
 		edns: true, advice: newProgram, make: small, fault: func(_ []byte, m *message.Message, _ []byte) string {
 			if m.Flags&message.FlagTC != 0 && m.EDNS == nil {
-				return "leaves EDNS out of an answer that is cut off"
+				return "leaves EDNS out of a truncated answer"
 			}
 			return ""
 		}},
@@ -302,7 +302,7 @@ var odds = []*odd{
 		"The query says how large an answer may be. A larger one is lost, or is sent in fragments, which can be forged and are often dropped."),
 		edns: true, advice: newProgram, make: small, fault: func(_ []byte, _ *message.Message, raw []byte) string {
 			if len(raw) > message.MinUDP {
-				return fmt.Sprintf("answers with %d octets where %d were asked for at most", len(raw), message.MinUDP)
+				return fmt.Sprintf("answers with %d octets where the query allows %d", len(raw), message.MinUDP)
 			}
 			return ""
 		}},

@@ -60,7 +60,7 @@ var serverTests = []*Test{
 			case s.SOA.ExtendedRcode != message.NoError:
 				l.add("configure the zone there, or take the server out of the NS records", "%s does not answer for %s: it says %s", s, f.Zone.Plain(), s.SOA.ExtendedRcode)
 			default:
-				l.add("it does not have the zone, or the zone has expired there: see its log", "%s answers for %s without authority", s, f.Zone.Plain())
+				l.add("it does not have the zone, or the zone has expired there: see its log", "%s answers for %s without the AA flag", s, f.Zone.Plain())
 			}
 		}
 	}),
@@ -68,7 +68,7 @@ var serverTests = []*Test{
 		for _, s := range f.Servers {
 			switch {
 			case errors.Is(s.Err, resolve.ErrCutOff):
-				l.add("open TCP port 53: answers that do not fit into a datagram need it", "%s cuts its answers over UDP off, and does not answer over TCP", s)
+				l.add("open TCP port 53: answers that do not fit into a datagram need it", "%s truncates its answers over UDP, and does not answer over TCP", s)
 			case s.SOA != nil && s.TCPErr != nil:
 				l.add("let TCP on port 53 through to it", "%s does not answer over TCP: %v", s, s.TCPErr)
 			}
@@ -127,7 +127,7 @@ var serverTests = []*Test{
 		"Resolvers prefer quick servers. If all are slow, every lookup without a cache is."),
 		Area: Servers, Skip: noAnswers, Look: each(func(_ *Facts, s *Server, l *Findings) {
 			if s.SOA.Elapsed > 700*time.Millisecond {
-				l.add("", "%s took %s", s, s.SOA.Elapsed.Round(time.Millisecond))
+				l.add("", "%s answered after %s", s, s.SOA.Elapsed.Round(time.Millisecond))
 			}
 		})},
 	{Rule: rule("recursion-offered", diag.Warning, "a server of the zone offers recursion to anyone", "RFC 5358 §4, RFC 2182 §5",

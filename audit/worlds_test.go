@@ -96,9 +96,9 @@ func dsOf(line string) string {
 
 // audits are worlds with what is found in each: every test has one in which it finds something.
 var audits = map[string]audited{
-	"a server cuts off":              {text: testworld.Fault(`kind = "cuts-short"`, first), want: "server-without-tcp", says: "ns1.saltmarsh.example (198.51.100.53) cuts its answers over UDP off"},
+	"a server cuts off":              {text: testworld.Fault(`kind = "cuts-short"`, first), want: "server-without-tcp", says: "ns1.saltmarsh.example (198.51.100.53) truncates its answers over UDP"},
 	"a name in a zone":               {zone: "www.saltmarsh.example", want: "delegation-missing", says: "www.saltmarsh.example is a name in the zone saltmarsh.example, and no zone of its own"},
-	"a name that is nowhere":         {zone: "egret.example", want: "delegation-missing", says: "example says that there is no name egret.example: it is delegated to nobody"},
+	"a name that is nowhere":         {zone: "egret.example", want: "delegation-missing", says: "example says that there is no name egret.example: it is not delegated"},
 	"nothing":                        {},
 	"nothing, hashed":                {swap: hashed},
 	"nothing, below":                 {zone: "gauges.saltmarsh.example", want: "contact-without-mail mail-without-mx"},
@@ -245,7 +245,7 @@ var audits = map[string]audited{
 	"AAAA fails":                     {text: testworld.Fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "SERVFAIL"`), want: "type-fails"},
 	"AAAA denied":                    {text: testworld.Fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "NXDOMAIN"`), want: "type-fails"},
 	"AAAA unanswered":                {text: testworld.Fault(`kind = "fails-type"`, first, `type = "AAAA"`, `says = "nothing"`), want: "type-fails"},
-	"the parent silent":          {text: testworld.Fault(`kind = "away"`, `zone = "example"`), want: "parent-silent"},
+	"the parent silent":              {text: testworld.Fault(`kind = "away"`, `zone = "example"`), want: "parent-silent"},
 	"as if, with other keys":         {text: testworld.Fault(`kind = "old-ds"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},
 	"as if, unsigned":                {text: testworld.Fault(`kind = "no-signatures"`, salty), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6 zone-unsigned"},
 	"as if, nobody above answers":    {text: testworld.Fault(`kind = "away"`, `zone = "example"`), change: asIf("ns1.saltmarsh.example=198.51.100.53", "ns.harbour.example=203.0.113.53"), want: "move-breaks-trust servers-without-ipv6"},

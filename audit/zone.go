@@ -31,13 +31,13 @@ var zoneTests = []*Test{
 		"Other operators report problems of the zone to this address. The mail domain of the contact must accept mail."),
 		Area: Zone, Skip: noSOA, Look: func(f *Facts, l *Findings) {
 			if f.SOA.RName == dnsname.Root {
-				l.add("give an address that somebody reads", "the SOA gives no contact")
+				l.add("write the mailbox of a person who reads it", "the SOA gives no contact")
 				return
 			}
 			domain := f.SOA.RName.Parent()
 			switch takes, known := f.takesMail(domain); {
 			case known && !takes:
-				l.add("give an address that somebody reads", "%s accepts no mail: it has no MX record and no address", domain.Plain())
+				l.add("write the mailbox of a person who reads it", "%s accepts no mail: it has no MX record and no address", domain.Plain())
 			}
 		}},
 	{Rule: rule("soa-missing", diag.Error, "a server has no SOA record of the zone", "RFC 1034 §4.2.1, RFC 2181 §6.1",

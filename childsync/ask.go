@@ -71,7 +71,7 @@ func (a *Asker) serve(ctx context.Context, want *Child, now time.Time) error {
 			return refuse("%s, which its CSYNC record asks for, does not serve %s: %v", s.Server, want.Name.Plain(), s.Err)
 		}
 		if keys, v := validate.NewRRsets(s.Records).TrustKeys(want.Name, records(want.Name, rr.TypeDS, want.DS), now); keys == nil {
-			return refuse("%s, which its CSYNC record asks for, shows keys of %s that the DS does not lead to: %s", s.Server, want.Name.Plain(), v.Reason)
+			return refuse("%s, which its CSYNC record asks for, has keys of %s that match no DS: %s", s.Server, want.Name.Plain(), v.Reason)
 		}
 	}
 	return nil

@@ -240,7 +240,7 @@ func (c *Child) works(s *Seen, want [][]byte, now time.Time) error {
 	}
 	for alg, ds := range byAlgorithm {
 		if _, v := validate.NewRRsets(s.Records).TrustKeys(c.Name, records(c.Name, rr.TypeDS, ds), now); v.Status != validate.Secure {
-			return refuse("%s would become unreachable for validating resolvers: at %s the new DS of algorithm %s lead to no key that signs: %s", c.Name, s.Server, rr.AlgorithmNumber(alg), v.Reason)
+			return refuse("%s would become unreachable for validating resolvers: at %s the new DS of algorithm %s match no key that signs: %s", c.Name, s.Server, rr.AlgorithmNumber(alg), v.Reason)
 		}
 	}
 	return nil
@@ -358,7 +358,7 @@ func (c *Child) syncRules(s *Seen, list [][]byte, approved bool) ([]rr.Type, err
 	case flags&syncSOAMinimum != 0 && s.Before != serial && !rr.NewerSerial(s.Before, serial):
 		return nil, refuse("%s still has serial %d; CSYNC asks for %d at least (RFC 7477 §2.1.1.1)", s.Server, s.Before, serial)
 	case flags&syncImmediate == 0 && !approved:
-		return nil, refuse("%s asks for a change that somebody has to approve: its CSYNC record has no immediate flag (RFC 7477 §3)", c.Name)
+		return nil, refuse("%s asks for a change that needs approval: its CSYNC record has no immediate flag (RFC 7477 §3)", c.Name)
 	}
 	for _, t := range types {
 		if t != rr.TypeNS && t != rr.TypeA && t != rr.TypeAAAA {

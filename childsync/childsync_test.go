@@ -234,7 +234,7 @@ func TestSync(t *testing.T) {
 	}{
 		{what: "NS and addresses", seen: sync(csync(7, 3, rr.TypeNS, rr.TypeA, rr.TypeAAAA)), servers: "ns.saltmarsh.example."},
 		{what: "no CSYNC", seen: []childsync.Seen{serve(t, []signer.Key{k}, signer.Policy{})}, servers: "ns.old.example."},
-		{what: "not at once", seen: sync(csync(7, 2, rr.TypeNS, rr.TypeA)), err: "approve"},
+		{what: "not at once", seen: sync(csync(7, 2, rr.TypeNS, rr.TypeA)), err: "needs approval"},
 		{what: "not at once, approved", seen: sync(csync(7, 2, rr.TypeNS, rr.TypeA)), approved: true, servers: "ns.saltmarsh.example."},
 		{what: "a serial that is still to come", seen: sync(csync(8, 3, rr.TypeNS, rr.TypeA)), err: "asks for 8"},
 		{what: "such a serial that does not count", seen: sync(csync(8, 1, rr.TypeNS, rr.TypeA)), servers: "ns.saltmarsh.example."},

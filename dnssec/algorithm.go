@@ -18,7 +18,7 @@ import (
 // Errors of verification. ErrSignature means that a check was made and failed;
 // ErrUnsupported that none could be made, which says nothing about the data.
 var (
-	ErrSignature   = errors.New("the signature does not fit the data")
+	ErrSignature   = errors.New("the signature does not match the data")
 	ErrUnsupported = errors.New("the algorithm is not supported")
 	ErrKey         = errors.New("the public key is malformed")
 )

@@ -106,7 +106,7 @@ func (s *Manager) serialAfter(ctx context.Context, ring *keyring.Ring, j Job) ui
 			raise(known)
 		}
 		if serial != j.Serial || ring.Serial != 0 {
-			s.Log.Warn("the last signed version is not in the store; the serial goes on from what the keys and the secondaries know", "zone", s.Name.String(), "serial", serial)
+			s.Log.Warn("the last signed version is not in the store; the serial continues from what the keys and the secondaries have", "zone", s.Name.String(), "serial", serial)
 		}
 	}
 	return serial

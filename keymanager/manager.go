@@ -216,7 +216,7 @@ func renewals(z *zone.Snapshot) int {
 func TooShort(p signer.Policy, z *zone.Snapshot) string {
 	p = p.Filled()
 	if expire := expireOf(z); p.Refresh < expire {
-		return fmt.Sprintf("signatures are renewed %s before they end, and secondaries go on for %s without us (SOA expire): one that loses us would serve expired signatures in the end; make renew-before-end longer, or expire shorter", roll.Span(p.Refresh), roll.Span(expire))
+		return fmt.Sprintf("signatures are renewed %s before they expire, and secondaries answer for %s without their primary (SOA expire): a cut-off secondary would serve expired signatures; make renew-before-end longer, or expire shorter", roll.Span(p.Refresh), roll.Span(expire))
 	}
 	if longest := time.Duration(longestTTL(z)) * time.Second; p.Refresh < longest {
 		return fmt.Sprintf("signatures are renewed %s before they end, and records are remembered for up to %s: some would expire in caches", roll.Span(p.Refresh), roll.Span(longest))

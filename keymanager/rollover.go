@@ -46,7 +46,7 @@ func (p *Policy) overtake(ring *keyring.Ring, reason string, now time.Time) erro
 	if err != nil {
 		return err
 	}
-	return ring.Roll.Overtake(rollKeys(keys), fmt.Sprintf("%s (all keys, in the place of: %s)", reason, ring.Roll.Roll.Kind.Description()), now)
+	return ring.Roll.Overtake(rollKeys(keys), fmt.Sprintf("%s (all keys, instead of: %s)", reason, ring.Roll.Roll.Kind.Description()), now)
 }
 
 // startDue begins the rollover that the policy asks for, if its time has come, or

@@ -38,7 +38,7 @@ const allowMark = "fencepost allow "
 // RuleAllowance is about exceptions themselves.
 var RuleAllowance = &diag.Rule{Code: "exception-unused", Severity: diag.Warning, Title: "an exception is not needed any more, or never was", Ref: "RFC 1035 §5.1",
 	Doc: "A comment `; fencepost allow CODE` at a record, or a section [[check.allow]] in fencepost.toml, allows a finding. Nothing is found there now: " +
-		"take the exception away, so that it does not hide a later mistake. Errors that make a record unreadable cannot be allowed.",
+		"remove the exception: it could hide a later mistake. Errors that make a record unreadable cannot be allowed.",
 	Bad:  "web A 192.0.2.1 ; fencepost allow unusable-address\n",
 	Good: "web A 127.0.0.1 ; fencepost allow unusable-address: answers on the machine itself\n"}
 

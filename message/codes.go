@@ -116,7 +116,7 @@ var extendedErrors = map[ExtendedError]word{
 	13:               {"Cached Error", "an error from the cache"},
 	NotReady:         {"Not Ready", "the server is not ready yet"},
 	15:               {"Blocked", "it was blocked by the operator"},
-	16:               {"Censored", "it was blocked by order of somebody else"},
+	16:               {"Censored", "it was blocked by order of a third party"},
 	17:               {"Filtered", "it was blocked on the asker's own wish"},
 	Prohibited:       {"Prohibited", "the asker is not served here"},
 	19:               {"Stale NXDOMAIN Answer", "it is old, for no server could be asked"},

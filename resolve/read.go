@@ -155,7 +155,7 @@ func (r *reading) walk() (why string, err error) {
 		case next.Equal(r.apex):
 			return "", nil
 		case !next.Below(r.apex) || next.Compare(name) <= 0:
-			return fmt.Sprintf("the chain of NSEC records leads back from %s", name.Plain()), nil
+			return fmt.Sprintf("the chain of NSEC records goes back at %s", name.Plain()), nil
 		}
 		name = next
 	}

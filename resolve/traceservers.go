@@ -30,7 +30,7 @@ func (r *tracing) enter(from *Step, s *Said) *Step {
 				step.Glue = append(step.Glue, h)
 			}
 		case name.AtOrBelow(cut):
-			h.Why = errors.New("it lies in the zone itself, and its address does not come with the delegation")
+			h.Why = errors.New("it lies in the zone itself, and the delegation has no glue for it")
 			missing = append(missing, name)
 		default:
 			h = r.addresses(name, nil)

@@ -22,7 +22,7 @@ var (
 	GlueMissing = &diag.Rule{Code: "glue-missing", Severity: diag.Error, Title: "the glue of a name server is missing", Ref: "RFC 1034 §4.2.1, RFC 9471 §3.1",
 		Doc: "The server's name lies in the zone that it serves: without glue in the parent no resolver can find its address."}
 	GlueDiffers = &diag.Rule{Code: "glue-other-address", Severity: diag.Warning, Title: "parent and zone give a server different addresses", Ref: "RFC 1034 §4.2.2, RFC 4697 §2.1",
-		Doc: "Resolvers that come from the parent use the glue; those that have the zone's own data use the other address. Correct whichever is out of date."}
+		Doc: "Resolvers that follow the delegation use the glue; those that have the zone's own data use the other address. Correct whichever is out of date."}
 	NSDiffer = &diag.Rule{Code: "servers-differ-above", Severity: diag.Warning, Title: "the parent lists other name servers than the zone itself", Ref: "RFC 1034 §4.2.2",
 		Doc: "Resolvers use both lists. A server that only one of them has is asked by some resolvers and not by others: a removed server still gets queries, a new one gets too few."}
 	ServerNoAddress = &diag.Rule{Code: "server-without-address", Severity: diag.Error, Title: "a server of the zone has no address that can be found", Ref: "RFC 1912 §2.8, RFC 2181 §10.3",
@@ -80,7 +80,7 @@ func (s *Step) compare(t rr.Type) {
 			s.trouble(ServerLame, false, "%s does not answer for %s: it says %s", a.server(), s.Zone.Plain(), a.Code).
 				Advice = "configure the zone there, or remove the server from the NS records of zone and parent"
 		case a.Kind == Lame:
-			s.trouble(ServerLame, false, "%s answers for %s without authority", a.server(), s.Zone.Plain()).
+			s.trouble(ServerLame, false, "%s answers for %s without the AA flag", a.server(), s.Zone.Plain()).
 				Advice = "it does not have the zone, or the zone has expired there: see its log"
 		}
 		if a.resp != nil {
@@ -168,7 +168,7 @@ func (s *Said) summary(t rr.Type) string {
 func (r *tracing) stopped(leg *Leg, step *Step) {
 	leg.End = Stopped
 	t := step.trouble(NoServerAnswers, true, "no server of %s answers for it", step.Zone.Plain())
-	t.Advice = "start the servers, or name others in the parent"
+	t.Advice = "start the servers, or delegate to others"
 }
 
 // undelegated looks, where a name does not exist, whether there is a zone that should have
@@ -230,8 +230,8 @@ func (r *tracing) ownServers(step *Step) {
 		if own := only(s.NS, above); len(own) > 0 {
 			parts = append(parts, "only the zone itself names "+namesText(own))
 		}
-		step.trouble(NSDiffer, false, "the servers of %s are not the same above and in the zone: %s", step.Zone.Plain(), strings.Join(parts, ", and ")).
-			Advice = "make the two lists the same; the parent must be told of changes"
+		step.trouble(NSDiffer, false, "the NS records of %s differ at the parent and in the zone: %s", step.Zone.Plain(), strings.Join(parts, ", and ")).
+			Advice = "make the two lists the same; have the parent's operator change its list, or change the zone's NS records"
 		return
 	}
 }
@@ -255,7 +255,7 @@ func (r *tracing) glue(step *Step) {
 		if subset(above, own) {
 			continue // part of the addresses is enough to come in
 		}
-		step.trouble(GlueDiffers, false, "the parent says that %s has %s; the zone itself says %s", h.Name.Plain(), strings.Join(above, ", "), orNone(own)).
+		step.trouble(GlueDiffers, false, "the glue of %s at the parent is %s; the zone has %s", h.Name.Plain(), strings.Join(above, ", "), orNone(own)).
 			Advice = "have the parent's operator change the addresses"
 	}
 }

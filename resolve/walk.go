@@ -31,7 +31,7 @@ type Walker struct {
 const maxQuestions = 60
 
 // ErrWalk means that a walk did not come to an end.
-var ErrWalk = errors.New("the delegations lead nowhere")
+var ErrWalk = errors.New("the delegations end without an answer")
 
 // walk is one run.
 type walk struct {

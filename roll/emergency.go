@@ -9,7 +9,7 @@ import (
 )
 
 // ErrKeysOut means that there is nothing left to replace.
-var ErrKeysOut = errors.New("the zone becomes unsigned, and its parent has no DS any more: nobody relies on the keys; have it signed anew when that is done")
+var ErrKeysOut = errors.New("the zone becomes unsigned, and its parent has no DS any more: the keys protect nothing; sign it again when that is done")
 
 // EmergencyAlgorithm is the algorithm that the keys of an emergency must have: that
 // of the key whose DS the parent is to have, which all caches know. ok is false where

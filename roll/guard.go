@@ -83,7 +83,7 @@ func (r *KeySet) MayRemove(k *Key, now time.Time, ds *bool, t *Timing) error {
 	}
 	if at, ok := k.Since[Revoked]; ok && k.Revoked {
 		if safe := at.Add(t.forget() + t.Margin); now.Before(safe) {
-			return &RefusedError{Breaks: fmt.Sprintf("key %d was revoked on %s: those who follow trust anchors have to see that it was", k.Tag, at.UTC().Format("2006-01-02 15:04 UTC")), Safe: safe}
+			return &RefusedError{Breaks: fmt.Sprintf("key %d was revoked on %s: resolvers that use it as a trust anchor have to see that", k.Tag, at.UTC().Format("2006-01-02 15:04 UTC")), Safe: safe}
 		}
 	}
 	if k.SignZone {

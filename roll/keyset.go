@@ -295,7 +295,7 @@ func (r *KeySet) Cancel(now time.Time) error {
 		return ErrNoRoll
 	}
 	if roll.Overtook != "" {
-		return &NoWayBackError{"the emergency took the place of another rollover, whose keys are given up"}
+		return &NoWayBackError{"the emergency replaced another rollover, whose keys are dropped"}
 	}
 	s := plans[roll.Kind][roll.Step]
 	if roll.Entered.IsZero() && roll.Step == 0 {

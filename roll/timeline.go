@@ -62,7 +62,7 @@ func (c cache) words(t *Timing) (out []string) {
 		cache
 		long time.Duration
 		text string
-	}{{anchorsLearn, t.learn(), "those who follow trust anchors to trust the new key"}, {anchorsForget, t.forget(), "those who follow trust anchors to see that the key is revoked"}} {
+	}{{anchorsLearn, t.learn(), "resolvers that follow RFC 5011 to trust the new key"}, {anchorsForget, t.forget(), "resolvers that follow RFC 5011 to see that the key is revoked"}} {
 		if c&one.cache != 0 && t.Followed {
 			out = append(out, one.text+" ("+Span(one.long)+", RFC 5011)")
 		}
@@ -130,7 +130,7 @@ func (r *Rollover) Timeline(now time.Time, t *Timing) (out []Row) {
 func (r *Rollover) waits(s step, now time.Time, t *Timing) (out []string) {
 	switch {
 	case r.Paused:
-		return []string{"somebody to let it go on: it is paused"}
+		return []string{"roll resume: it is paused"}
 	case r.Entered.IsZero():
 		return []string{"the server to begin it"}
 	case r.Shown.IsZero():

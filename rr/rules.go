@@ -32,7 +32,7 @@ var (
 	RuleAddressZero = &diag.Rule{Code: "address-leading-zero", Severity: diag.Error,
 		Title: "a part of an IPv4 address has a leading zero", Ref: "RFC 1035 §3.4.1",
 		Doc: "Some programs read a number with a leading zero as octal: 192.0.2.010 is 192.0.2.8 to them and 192.0.2.10 to others. " +
-			"So that nobody is sent to the wrong machine, it is refused. Write the number without the zero.",
+			"To avoid a wrong address it is refused. Write the number without the zero.",
 		Bad:  "www A 192.0.2.010\n",
 		Good: "www A 192.0.2.10\n"}
 	RuleEmptyLabel = &diag.Rule{Code: "empty-label", Severity: diag.Error,
@@ -107,7 +107,7 @@ var (
 		Good: `t TYPE731 \# 2 abcd` + "\n"}
 	RuleUnquoted = &diag.Rule{Code: "quoted-field", Severity: diag.Error,
 		Title: "a field that is not a text stands in quotes", Ref: "RFC 1035 §5.1",
-		Doc:  "Only text strings are written in quotes. Take the quotes away.",
+		Doc:  "Only text strings are written in quotes. Remove the quotes.",
 		Bad:  "www A \"192.0.2.1\"\n",
 		Good: "www A 192.0.2.1\n"}
 )

@@ -38,7 +38,7 @@ func (v *proving) checkAnchors(anchors []rr.Record) {
 			why = append(why, words)
 		}
 	}
-	v.report(RuleNoAnchor, v.apex, rr.TypeDNSKEY, "no anchor leads to a key that signs the DNSKEY set: %s", strings.Join(why, "; "))
+	v.report(RuleNoAnchor, v.apex, rr.TypeDNSKEY, "no anchor matches a key that signs the DNSKEY set: %s", strings.Join(why, "; "))
 }
 
 func (v *proving) anchored(k *dnssec.PublicKey, anchors []rr.Record) bool {

@@ -156,7 +156,7 @@ func (d folder) read(name string, f func([]byte) error) error {
 			return fmt.Errorf("%s: a piece is cut off: %w", name, err)
 		}
 		if crc32.ChecksumIEEE(piece) != binary.BigEndian.Uint32(head[4:]) {
-			return fmt.Errorf("%s: a piece is not what was written", name)
+			return fmt.Errorf("%s: a stored piece is damaged", name)
 		}
 		if err := f(piece); err != nil {
 			return err

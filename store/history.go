@@ -78,7 +78,7 @@ func (i *Info) count(d *zone.Delta) {
 // splitStep checks a step and parts it.
 func splitStep(b []byte) (info, delta []byte, err error) {
 	if len(b) < stepHead || crc32.ChecksumIEEE(b[4:]) != binary.BigEndian.Uint32(b) {
-		return nil, nil, errors.New("a step is not what was written")
+		return nil, nil, errors.New("a stored step is damaged")
 	}
 	n := binary.BigEndian.Uint32(b[4:])
 	if uint64(n) > uint64(len(b)-stepHead) {

@@ -389,7 +389,7 @@ func (s *Store) load(name dnsname.Name) (z *zone.Snapshot, m Meta, err error) {
 		for i := range m.Line.Chunks {
 			chunk := t.get(bucketData, chunkKey(m.Zone, i))
 			if len(chunk) < 4 || crc32.ChecksumIEEE(chunk[4:]) != binary.BigEndian.Uint32(chunk) {
-				return fmt.Errorf("%w: piece %d is not what was written", ErrDamaged, i)
+				return fmt.Errorf("%w: piece %d is damaged", ErrDamaged, i)
 			}
 			if err := base.chunk(chunk[4:]); err != nil {
 				return fmt.Errorf("%w: %w", ErrDamaged, err)

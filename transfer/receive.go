@@ -388,7 +388,7 @@ func (r *deltaReader) record(it *message.Records, apexSOA bool) (done bool, err 
 		r.at = r.to
 		if r.to == r.last {
 			if soa.Serial != r.last {
-				return false, fmt.Errorf("it goes on after serial %d, which it says is the newest", r.last)
+				return false, fmt.Errorf("it continues after serial %d, which it says is the newest", r.last)
 			}
 			return true, nil
 		}

@@ -50,7 +50,7 @@ func TestForbidden(t *testing.T) {
 		{"CDS", []rr.Record{in("tides.example.", rr.TypeCDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, "follows from the keys"},
 		{"CDS elsewhere", []rr.Record{in("x.tides.example.", rr.TypeCDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, ""},
 		{"NSEC3PARAM", []rr.Record{in("tides.example.", rr.TypeNSEC3PARAM, "\x01\x00\x00\x00\x00")}, "follows from the keys"},
-		{"a DS at the apex", []rr.Record{in("tides.example.", rr.TypeDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, "stands in the parent"},
+		{"a DS at the apex", []rr.Record{in("tides.example.", rr.TypeDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, "stands in its parent"},
 		{"a DS at a cut", []rr.Record{in("cut.tides.example.", rr.TypeDS, "\x00\x01\x0d\x02"+strings.Repeat("d", 32))}, ""},
 		{"a DNAME at a cut", []rr.Record{in("cut.tides.example.", rr.TypeDNAME, "\x01x\x00")}, "does not stand beside NS"},
 		{"NS at a DNAME", []rr.Record{in("hop.tides.example.", rr.TypeNS, "\x01x\x00")}, "does not stand beside NS"},

@@ -37,7 +37,7 @@ type RefusedError struct {
 }
 
 func (e *RefusedError) Error() string {
-	return fmt.Sprintf("%s did not do it: %s (%s)", e.Server, e.Why, e.Code)
+	return fmt.Sprintf("%s refused the update: %s (%s)", e.Server, e.Why, e.Code)
 }
 
 func refuse(code message.Rcode, format string, args ...any) *Refusal {

@@ -205,7 +205,7 @@ func (p *RRsets) judgeSet(keys *Keys, s *set, now time.Time) Verdict {
 	case !proved && d.tooMany:
 		v = insecure(edeIterations, "the hashes of %s are iterated more than %d times", keys.Zone, MaxIterations)
 	case !proved:
-		v = bogus(edeNoProof, "%s comes from a wildcard, and nothing proves that no closer name exists", s.name)
+		v = bogus(edeNoProof, "%s is expanded from a wildcard, and nothing proves that no closer name exists", s.name)
 	case optOut:
 		v = insecure(0, "the name may be below an insecure delegation (opt-out)")
 	}

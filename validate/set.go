@@ -265,7 +265,7 @@ func (p *RRsets) trustKeys(zoneName dnsname.Name, anchors []rr.Record, now time.
 		return nil, bogus(edeNoKey, "no DS at the parent, or anchor, matches a key of %s", zoneName)
 	}
 	if _, _, err := p.verify(&Keys{Zone: zoneName, keys: entries, wire: all.wire}, s, now); err != nil {
-		return nil, fault(s, fmt.Errorf("no key that a DS leads to signs the keys: %w", err))
+		return nil, fault(s, fmt.Errorf("no key with a DS signs the DNSKEY set: %w", err))
 	}
 	return all, Verdict{Status: Secure}
 }

@@ -130,7 +130,7 @@ func write(path string, text []byte, mode fs.FileMode, shared bool) error {
 }
 
 // ErrChanged means that a file is not what it was.
-var ErrChanged = errors.New("the file was changed by somebody else")
+var ErrChanged = errors.New("the file was changed meanwhile")
 
 // Replace is Write for a file that was read before: at the last moment it looks
 // whether it still holds old, or still is not there if it is fresh.

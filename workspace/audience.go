@@ -79,7 +79,7 @@ func (p *checker) peersOfAudiences(n int, z *Zone) {
 			if a.Name != "" {
 				what = "for the audience " + a.Name
 			}
-			p.diags.Add(RuleBadValue.At(p.place("[[zone]]", n, "fetch-from"), "nobody is named from whom the version %s of %s is fetched", what, z.Name.Plain()).
+			p.diags.Add(RuleBadValue.At(p.place("[[zone]]", n, "fetch-from"), "the version %s of %s has no primaries (fetch-from)", what, z.Name.Plain()).
 				Suggest("name a peer that is of it: audience in [peer.NAME], with a tsig of its own"))
 		}
 	}

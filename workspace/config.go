@@ -353,7 +353,7 @@ func (p *checker) zones(c *Config, r *raw) {
 		z.Parent = p.references(c, i, "parent", in.Parent)
 		z.OtherSigners = p.references(c, i, "other-signers", in.Signers)
 		if len(z.OtherSigners) > 0 && z.Sign == nil {
-			p.diags.Add(RuleBadValue.At(p.place(header, i, "other-signers"), "%s is not signed here, so nobody signs it besides", name.Plain()).Suggest("give it a policy with sign, or leave other-signers out"))
+			p.diags.Add(RuleBadValue.At(p.place(header, i, "other-signers"), "%s is not signed here, so it has no other signers", name.Plain()).Suggest("give it a policy with sign, or leave other-signers out"))
 		}
 		if z.Takes, err = ParseTakes(in.Takes); err != nil {
 			p.diags.Add(RuleBadValue.At(p.place(header, i, "parent-takes"), "%v", err))

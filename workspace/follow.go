@@ -68,7 +68,7 @@ func (p *checker) follow(c *Config, n int, in *rawFollow) {
 		}
 	}
 	if len(in.Resolvers) == 0 {
-		bad("resolvers", `list some: resolvers = ["192.0.2.53"]`, "nobody is named who could be asked for the addresses")
+		bad("resolvers", `list some: resolvers = ["192.0.2.53"]`, "no servers are given that could be asked for the addresses")
 	}
 	for _, text := range in.Networks {
 		net, err := netip.ParsePrefix(text)

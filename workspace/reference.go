@@ -30,7 +30,7 @@ var Sections = []Section{
 	{"[serve]", "the server", []Setting{
 		{"listen", `["127.0.0.1:5300", "[::1]:5300"]`, false, "addresses it answers on; 0.0.0.0 is every IPv4 address, [::] every IPv6 one"},
 		{"control", `"state/control.sock"`, false, "socket by which commands reach it"},
-		{"nsid", `"ns1"`, true, "what it calls itself to whoever asks which server it is (RFC 5001)"},
+		{"nsid", `"ns1"`, true, "the identity that the server tells (RFC 5001)"},
 		{"id-server", `"ns1"`, true, "the answer to id.server TXT in class CH (RFC 4892); without it: refused"},
 		{"version-server", `"Saltmarsh"`, true, "the answer to version.server TXT in class CH, likewise"},
 	}},
@@ -106,7 +106,7 @@ var Sections = []Section{
 		{"digests", `[2]`, false, "DS digest types: 2 (SHA-256), 4 (SHA-384)"},
 		{"valid-for", `"28d"`, false, "how long signatures are valid"},
 		{"renew-before-end", `"15d"`, false, "how long before their end they are renewed: more than the SOA's expire"},
-		{"spread-ends", `"2d"`, true, "by how much ends differ, so that not all are due at once"},
+		{"spread-ends", `"2d"`, true, "by how much expiry times differ, to spread the renewals"},
 		{"begin-before", `"1h"`, false, "how far back signatures begin, for clocks that are behind"},
 		{"dnskey-ttl", `7200`, false, "TTL of the DNSKEY set, in seconds"},
 		{"renew-key", `"730d"`, true, "how long a single key is used; left out: for ever"},
@@ -137,7 +137,7 @@ var Sections = []Section{
 		{"code", `"dangling-alias"`, true, "the finding"},
 		{"zone", `"saltmarsh.example"`, true, "only in this zone"},
 		{"name", `"old"`, true, "only at this name"},
-		{"reason", `"the host comes back in spring"`, true, "why, for whoever reads this"},
+		{"reason", `"the host comes back in spring"`, true, "why"},
 	}},
 	{"[trust]", "validating what `ask` is told", []Setting{
 		{"anchors", `"root.ds"`, true, "file of DS or DNSKEY records that are trusted"},
@@ -151,7 +151,7 @@ var Sections = []Section{
 		{"sign", `"standard"`, true, "the policy it is signed with; left out: unsigned"},
 		{"send-to", `["harbour"]`, true, "peers that are told of changes and may transfer it"},
 		{"fetch-from", `["harbour"]`, true, "its primaries: we are secondary, and it has no file here"},
-		{"group", `"hosting"`, true, "what it belongs to in catalogs, for those who follow them"},
+		{"group", `"hosting"`, true, "its group in catalogs"},
 		{"keep", `"file"`, false, "file; or store: messages change it, its file only begins it"},
 		{"check-digest", `"never"`, false, "of what is fetched, by ZONEMD: never, present, always"},
 		{"audiences", `["inside"]`, true, "views with a file of their own: zones/NAME@AUDIENCE.zone"},
@@ -159,7 +159,7 @@ var Sections = []Section{
 		{"parent", `["registry"]`, true, "peers that serve the parent; left out: asked of the system's resolver"},
 		{"other-signers", `["south"]`, true, "peers that sign the zone too, each with keys of its own (RFC 8901)"},
 		{"parent-takes", `"algorithms=8,13 digests=2"`, true, "what the parent's side supports, for handover"},
-		{"follow-children", `false`, false, "take over CDS and CSYNC of signed children (RFC 7344, RFC 7477)"},
+		{"follow-children", `false`, false, "apply CDS and CSYNC of signed children (RFC 7344, RFC 7477)"},
 	}},
 }
 

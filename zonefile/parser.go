@@ -183,7 +183,7 @@ func (p *parser) skipMark() {
 	}
 	p.scan.pos = len(mark)
 	at := source.Span{Start: p.file.Pos(0), End: p.file.Pos(len(mark))}
-	d := RuleByteOrderMark.At(at, "the file begins with a byte-order mark").Suggest("take it out")
+	d := RuleByteOrderMark.At(at, "the file begins with a byte-order mark").Suggest("remove it")
 	d.Fix = &diag.Fix{Edits: []diag.Edit{{Span: at}}}
 	p.report(d)
 }
@@ -234,7 +234,7 @@ func (p *parser) reportFaults() {
 				Suggest("add ) after the last field of the record"))
 		case faultCloseParen:
 			p.report(RuleUnopenedParen.At(at, "this parenthesis was not opened").
-				Suggest("take it away, or add ( before the first field it should join"))
+				Suggest("remove it, or add ( before the first field it should join"))
 		case faultQuote:
 			p.report(RuleUnclosedQuote.At(at, "this quote is not closed on its line").
 				Suggest(`add a quote where the text ends`))

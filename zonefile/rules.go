@@ -16,7 +16,7 @@ var (
 		Good: "$TTL 3600\n"}
 	RuleUnclosedParen = &diag.Rule{Code: "unclosed-parenthesis", Severity: diag.Error,
 		Title: "a parenthesis is opened and never closed", Ref: "RFC 1035 §5.1",
-		Doc: "A record goes on over line ends from ( to ). Without the closing one it would swallow the rest of the file. " +
+		Doc: "A record continues over line ends from ( to ). Without the closing one it would swallow the rest of the file. " +
 			"The place where it was opened is shown; the record is taken to end before the next line that begins at the left margin.",
 		Bad:  "t TXT ( \"one\"\n    \"two\"\nu TXT \"three\"\n",
 		Good: "t TXT ( \"one\"\n    \"two\" )\nu TXT \"three\"\n"}
@@ -109,7 +109,7 @@ var (
 		Good: "www.example.com. A 192.0.2.1\n"}
 	RuleZoneTwice = &diag.Rule{Code: "zone-name-twice", Severity: diag.Error,
 		Title: "the SOA's owner has lost its final dot", Ref: "RFC 1035 §5.1",
-		Doc: "A name without a final dot is taken to be below the origin, so that the zone would be called example.com.example.com. " +
+		Doc: "A name without a final dot is completed with the origin: the zone would be called example.com.example.com. " +
 			"Write the final dot, or @ for the origin itself. Records that stand at the same name by the same slip are counted with it.",
 		Bad:  "-- bare --\n$ORIGIN example.com.\n$TTL 3600\nexample.com SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\nexample.com NS ns1.example.net.\nexample.com NS ns2.example.org.\n",
 		Good: "-- bare --\n$ORIGIN example.com.\n$TTL 3600\nexample.com. SOA ns1.example.net. hostmaster 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n"}

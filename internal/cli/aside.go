@@ -12,7 +12,7 @@ import (
 func newSetAside(e *env) *cobra.Command {
 	var o edit.Edit
 	var why string
-	cmd := &cobra.Command{Use: "set-aside ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "take records out for a while, and leave them in the file",
+	cmd := &cobra.Command{Use: "set-aside ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "turn records into comments for a while",
 		Long: `Takes records out of the zone and leaves their lines where they were, as comments
 that say who did so, when and why; any reader of master files passes over them:
 
@@ -42,7 +42,7 @@ have been set aside for more than two months.
 
 func newPutBack(e *env) *cobra.Command {
 	var o edit.Edit
-	cmd := &cobra.Command{Use: "put-back ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "make records that were set aside records again",
+	cmd := &cobra.Command{Use: "put-back ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "make set-aside records active again",
 		Long: "Puts back what set-aside took out, where it was.\n" + editLong,
 		Example: `  fencepost put-back saltmarsh.example cam-north
   fencepost put-back saltmarsh.example @ MX 20 mail2 --reload`,

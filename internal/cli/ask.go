@@ -30,9 +30,9 @@ address of every server of the zone, by its delegation. What is odd about an ans
 out: data without authority, guesses that came before it, a TTL longer than the zone's.
 
 --from puts the questions of a file, a name and a type a line, at a rate, and sums up: codes, times
-and what came to nothing. --watch asks again and again, and shows when the answer is another.
+and what failed. --watch asks again and again, and shows when the answer changes.
 
-Exit status: 0 there is an answer, also that there is none such, 1 a server would not
+Exit status: 0 answered (also: no such name or no data), 1 a server would not
 or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came.`,
 		Example: `  fencepost ask www.saltmarsh.example --at 127.0.0.1:5300
   fencepost ask saltmarsh.example MX --at 2001:db8::53
@@ -73,7 +73,7 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f := cmd.Flags()
 	f.StringArrayVar(&q.At, "at", nil, "`SERVER` to ask: HOST or HOST:PORT, a peer of the workspace, or all: every address of the name's zone; repeat it for each")
 	f.StringVar(&q.ZoneFile, "zone", "", "answer from this `FILE`, or zone of the workspace")
-	f.StringVar(&q.AsFrom, "as-from", "", "as somebody at this `ADDRESS` would be answered, with --zone, or by the running server of the workspace")
+	f.StringVar(&q.AsFrom, "as-from", "", "as a client at this `ADDRESS` would be answered, with --zone, or by the running server of the workspace")
 	f.StringVar(&q.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	f.StringVar(&q.Transport, "transport", "", "`WAY` to ask: udp alone, or tcp (default: udp, and tcp if the answer does not fit)")
 	f.BoolVar(&q.DNSSEC, "dnssec", false, "with signatures and proofs")
@@ -84,7 +84,7 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.IntVar(&q.Tries, "attempts", 0, "ask `N` times over UDP before giving up (default 3)")
 	f.BoolVar(&q.NSID, "nsid", false, "ask which server it is (RFC 5001)")
 	f.BoolVar(&q.Version, "zone-version", false, "ask from which version of which zone the answer is (RFC 9660)")
-	f.StringVar(&q.Class, "class", "", "ask in this `CLASS` in place of IN: CH is what a server says of itself")
+	f.StringVar(&q.Class, "class", "", "ask in this `CLASS` instead of IN; CH is about the server itself")
 	f.BoolVar(&q.Cookie, "cookie", false, "send a cookie (RFC 7873)")
 	f.StringVar(&q.Subnet, "client-subnet", "", "ask for the answer for this `NETWORK` (RFC 7871)")
 	f.IntVar(&q.Pad, "pad", 0, "fill the query up to a multiple of `N` octets (RFC 7830)")

@@ -68,7 +68,7 @@ func (e *env) ran(r *ops.RunResult) {
 		e.ui.Sayf("\n%s a second were asked for: this machine or the server is too slow for that, and the times are longer than they would be\n", ui.Count(r.Wanted))
 	}
 	if len(r.Trouble) > 0 {
-		e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "what came to nothing"))
+		e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "what failed"))
 		for _, t := range r.Trouble {
 			e.ui.Printf("  %s: %s\n", t.Question, e.ui.Fit(t.What, 4))
 		}

@@ -15,7 +15,7 @@ import (
 func newChain(e *env) *cobra.Command {
 	var q ops.ChainQuestion
 	cmd := &cobra.Command{Use: "chain NAME [TYPE]", GroupID: stageVerify, Short: "check the chain of trust from an anchor to an answer, and draw it",
-		Long: `Goes from a trust anchor down to an answer and checks every link: that a DS leads to a
+		Long: `Follows the chain of trust from an anchor to an answer and checks every link: that a DS matches a
 key, that the key signs the zone's keys, that these sign the next DS or the data, and when
 each signature ends. What does not exist is checked by its proof. The verdict is one of
 RFC 4035: secure, insecure (proved to be unsigned), bogus (it should be provable and is

@@ -13,7 +13,7 @@ func newDelegate(e *env) *cobra.Command {
 	var o edit.Delegate
 	var f ops.SyncChild
 	var follow bool
-	cmd := &cobra.Command{Use: "delegate ZONE CHILD --ns NAME[=ADDRESS,...]", GroupID: stageWrite, Short: "hand a part of a zone to other servers",
+	cmd := &cobra.Command{Use: "delegate ZONE CHILD --ns NAME[=ADDRESS,...]", GroupID: stageWrite, Short: "delegate a child zone to its servers",
 		Long: `Writes the NS records of a delegation, the addresses of servers that lie in the
 delegated zone and only those, and the DS records when the child is a signed zone
 of this workspace. With --create the child's zone is made in the same step.
@@ -47,7 +47,7 @@ holds afterwards. A server does this by itself for zones with follow-children = 
 	cmd.Flags().StringVar(&o.Contact, "contact", "", "`MAILBOX` of the person responsible for the child, with --create")
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
 	e.reloadFlag(cmd)
-	cmd.Flags().BoolVar(&follow, "follow", false, "take over what the child asks for by CDS, CDNSKEY and CSYNC")
+	cmd.Flags().BoolVar(&follow, "follow", false, "apply what the child asks for by CDS, CDNSKEY and CSYNC")
 	cmd.Flags().BoolVar(&f.First, "first", false, "with --follow: also the keys of a child that has no DS yet, which nothing proves")
 	cmd.Flags().BoolVar(&f.Approved, "approve", false, "with --follow: also what its CSYNC record wants approved")
 	return cmd

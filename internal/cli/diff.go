@@ -16,7 +16,7 @@ import (
 func newDiff(e *env) *cobra.Command {
 	var o ops.DiffOptions
 	cmd := &cobra.Command{Use: "diff FROM TO [ZONE]", GroupID: stageWrite, Short: "what changed, in records rather than lines",
-		Long: `Compares two versions of a zone by record sets: what came, went or changed, which
+		Long: `Compares two versions of a zone by record sets: what was added, removed or changed, which
 TTLs, and until when caches may still give the old answer if the new one were
 published now. FROM and TO are each a file, a zone of the workspace, served:ZONE
 for what the running server has, serial:N for an earlier version that was served

@@ -10,7 +10,7 @@ import (
 )
 
 func newEditor(e *env) *cobra.Command {
-	return &cobra.Command{Use: "editor", GroupID: stageCheck, Short: "serve an editor: findings, help and names while you type",
+	return &cobra.Command{Use: "editor", GroupID: stageCheck, Short: "language server for editors: findings, help, names",
 		Long: `Speaks the Language Server Protocol over standard input and output. An editor that
 starts it for zone files shows findings as you type, explains what the pointer is
 on, completes types and names, goes to where a name has its records, offers the

@@ -18,7 +18,7 @@ func newHandover(e *env) *cobra.Command {
 	var at []string
 	var out string
 	var digests []uint
-	cmd := &cobra.Command{Use: "handover ZONE|FILE", GroupID: stageSign, Short: "what the parent zone's operator must be told",
+	cmd := &cobra.Command{Use: "handover ZONE|FILE", GroupID: stageSign, Short: "what to send to the parent's operator",
 		Long: `Shows what has to be entered at the registrar or in the parent zone: the name
 servers, their addresses where these are needed (glue), and the DS of the keys, as
 fields to copy into a form and as records. With --format epp the parent is asked what
@@ -126,7 +126,7 @@ func (e *env) signals(d *ops.DelegationData) error {
 
 func (e *env) handover(d *ops.DelegationData) {
 	head := func(s string) { e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", s)) }
-	e.ui.Printf("For the parent's operator %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
+	e.ui.Printf("For the operator of the parent, %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
 	for _, n := range d.Notes {
 		e.ui.Printf("%s %s\n", e.ui.Paint(ui.Suspect, "note:"), n)
 	}

@@ -165,11 +165,11 @@ func (e *env) showVersion(cmd *cobra.Command, zone, serial string) error {
 
 func newRestore(e *env) *cobra.Command {
 	var o ops.Restore
-	cmd := &cobra.Command{Use: "restore ZONE SERIAL", GroupID: stagePublish, Short: "bring the records of an earlier version back",
+	cmd := &cobra.Command{Use: "restore ZONE SERIAL", GroupID: stagePublish, Short: "restore the records of an earlier version",
 		Long: `Edits the file of a zone so that it has the records of an earlier version, under a
 new serial that is higher than all before: secondaries only go forward. Lines that
 do not differ stay as they are, with their comments; as with every edit, the new
-text is proved and checked before it is written. Then make the server take it:
+text is proved and checked before it is written. Then have the server load it:
 fencepost reload
 
 Which versions there are: fencepost history ZONE`,

@@ -116,7 +116,7 @@ func newKeyNew(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "new ZONE", Short: "make a key",
 		Long: `Makes a key for a zone. One key that signs everything (single) suits most; ksk and
 zsk part the work. The key is used for nothing until the zone is signed with it, or
-until a rollover takes it.`,
+until a rollover uses it.`,
 		Example: `  fencepost key new saltmarsh.example
   fencepost key new saltmarsh.example --role ksk --keys ./mykeys
   fencepost key new saltmarsh.example --algorithm RSASHA256 --bits 3072
@@ -302,7 +302,7 @@ func newKeyImport(e *env) *cobra.Command {
 	var origin string
 	open := passphraseSource{help: "ask for the passphrase that opens the key"}
 	protect := passphraseSource{help: "protect the key here by a passphrase that is asked for"}
-	cmd := &cobra.Command{Use: "import ZONE FILE...", Short: "take keys over from elsewhere",
+	cmd := &cobra.Command{Use: "import ZONE FILE...", Short: "import keys made elsewhere",
 		Long: `Reads private keys as PKCS#8 (PEM or DER), in the older PEM forms of EC and RSA
 keys, as JWK, or in the text form that RFC 5702, 6605 and 8080 print. What each is for
 is told by --role, or found in the zone's DNSKEY records, which --public names: any file
@@ -394,7 +394,7 @@ func newKeyExport(e *env) *cobra.Command {
 	var dir, form, out string
 	open := passphraseSource{help: "ask for the passphrase that opens the key"}
 	protect := passphraseSource{help: "protect what is written by a passphrase that is asked for"}
-	cmd := &cobra.Command{Use: "export ZONE TAG", Short: "write a key in a form that other programs read",
+	cmd := &cobra.Command{Use: "export ZONE TAG", Short: "write a key in a format for other software",
 		Long: `Writes a private key as PKCS#8 (pem, der), as JWK (jwk) or in the text form of RFC
 5702, 6605 and 8080 (text), or its public half as a record (dnskey, ds). A private
 key goes to a file that only its owner can read; -o - prints it.`,

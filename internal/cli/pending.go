@@ -10,7 +10,7 @@ import (
 
 func newPending(e *env) *cobra.Command {
 	var drop string
-	cmd := &cobra.Command{Use: "pending ZONE", GroupID: stagePublish, Short: "what messages changed in a zone and its file does not have",
+	cmd := &cobra.Command{Use: "pending ZONE", GroupID: stagePublish, Short: "updates that the server has and the zone file does not",
 		Long: `Shows what was changed by messages (RFC 2136) and is served, and the file of the zone
 does not have, as a difference from the file, with who changed it and when. Nothing of
 that is lost: it is kept beside the versions, and merged with what you change in the
@@ -91,7 +91,7 @@ func newFold(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "fold ZONE", GroupID: stagePublish, Short: "write pending updates into the zone file",
 		Long: `Writes what is pending of a zone into its file, in the file's own style: lines that do
 not differ stay as they are, with their comments. The serial becomes the one that is
-served, so secondaries notice nothing. The running server takes it at once.
+served, so secondaries notice nothing. The running server loads it at once.
 
 Messages that come meanwhile are not lost: they stay pending. What would put an
 error into the file stays pending too, is told, and keeps nothing else back. Where
@@ -114,6 +114,6 @@ Exit status: 0, or 1 where something stays pending for an error.`,
 			return nil
 		}}
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
-	cmd.Flags().BoolVar(&o.Over, "over", false, "write over what was changed in the file too")
+	cmd.Flags().BoolVar(&o.Over, "over", false, "overwrite changes in the file too")
 	return cmd
 }

@@ -13,12 +13,12 @@ import (
 
 func newPublish(e *env) *cobra.Command {
 	var o publish.Options
-	cmd := &cobra.Command{Use: "publish [ZONE...]", GroupID: stagePublish, Short: "take an edited zone to the world in one safe step",
+	cmd := &cobra.Command{Use: "publish [ZONE...]", GroupID: stagePublish, Short: "check, load and verify an edited zone in one step",
 		Long: `Takes zones from their edited files to every server, through gates: the file is checked;
 the expectations of the workspace (expect/*.expect) hold of it; the serial is raised if it
 must be; the running server loads the zone, and signs it; every secondary shows it; the
 expectations hold at all servers. Without ZONE all zones of the workspace that have files,
-those that others lean on first.
+those that others depend on first.
 
 A gate before loading changes nothing in service. If one behind it fails, what the world sees
 is told, with the way back; --back-on-failure goes it. Interrupted anywhere, it can be run
@@ -54,7 +54,7 @@ Exit status: 0 published, also if there is nothing to publish, 1 a gate stopped 
 	f := cmd.Flags()
 	f.BoolVar(&o.Dry, "dry-run", false, "go through the gates that change nothing, and show what the world would see")
 	f.BoolVar(&o.BackOnFailure, "back-on-failure", false, "bring the version before back if a gate fails after loading")
-	f.BoolVar(&o.WaitCaches, "wait-caches", false, "go on until no cache can hold an old answer")
+	f.BoolVar(&o.WaitCaches, "wait-caches", false, "continue until no cache can hold an old answer")
 	f.DurationVar(&o.Patience, "patience", 5*time.Minute, "give up on secondaries after `TIME`")
 	f.DurationVar(&o.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try to ask a server")
 	return cmd

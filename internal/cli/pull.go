@@ -15,7 +15,7 @@ import (
 
 func newPull(e *env) *cobra.Command {
 	var o ops.Pull
-	cmd := &cobra.Command{Use: "pull ZONE --from SERVER", GroupID: stageWrite, Short: "take a zone over from another server, or from a file",
+	cmd := &cobra.Command{Use: "pull ZONE --from SERVER", GroupID: stageWrite, Short: "copy a zone from another server, or from a file",
 		Long: `Fetches a zone by transfer and writes it as a tidy master file: the TTL that most
 records have once at the head, names relative to the zone. Records that a signer
 made are left out. A server that does not hand the zone over is asked for it instead: along

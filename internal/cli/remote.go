@@ -10,7 +10,7 @@ import (
 
 // remoteFlags are those of an edit that is made at a server.
 func remoteFlags(cmd *cobra.Command, r *ops.Remote, fromHere bool) {
-	cmd.Flags().StringVar(&r.At, "at", "", "make the edit at this `SERVER` by a message (RFC 2136), in place of the file; here: at the one of this workspace")
+	cmd.Flags().StringVar(&r.At, "at", "", "make the edit on this `SERVER` by a dynamic update (RFC 2136) instead of in the file; here: the server of this workspace")
 	cmd.Flags().StringVar(&r.Key, "key", "", "with --at: `NAME` of the secret that signs it, in secrets.toml")
 	if fromHere {
 		cmd.Flags().BoolVar(&r.FromHere, "from-here", false, "with --at: the address is the one under which the server sees this machine")

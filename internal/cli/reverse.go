@@ -10,7 +10,7 @@ import (
 func newReverse(e *env) *cobra.Command {
 	var o edit.Reverse
 	var check bool
-	cmd := &cobra.Command{Use: "reverse NETWORK", GroupID: stageWrite, Short: "derive reverse zones from the addresses of hosts, or check them",
+	cmd := &cobra.Command{Use: "reverse NETWORK", GroupID: stageWrite, Short: "make reverse zones from the addresses of hosts, or check them",
 		Long: `Makes the reverse zone of a network, or completes the one there is, with a PTR
 record for each address that a zone of the workspace gives to a host. A network
 within a /24 becomes a slice by RFC 2317: a zone of its own, and in the zone of

@@ -12,7 +12,7 @@ import (
 
 func newRoll(e *env) *cobra.Command {
 	var dir string
-	cmd := &cobra.Command{Use: "roll ZONE", GroupID: stageSign, Short: "replace keys in the only safe order: the time line",
+	cmd := &cobra.Command{Use: "roll ZONE", GroupID: stageSign, Short: "roll keys over in the safe order, step by step",
 		Long: `Shows the rollover of a zone as a time line: what is done, what is going on, what
 comes next, when at the earliest, and what it waits for. Each step waits for two
 things: every server of the zone (and for a DS every server of the parent) has been
@@ -38,7 +38,7 @@ draws the time line.`,
 	cmd.Flags().StringVar(&dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
 	cmd.AddCommand(newRollStart(e),
 		newRollChange(e, "pause", "stop a rollover where it is", "Stops a rollover where it is; the zone stays as it is and valid. Go on with resume."),
-		newRollChange(e, "resume", "go on with a paused rollover", "Goes on with a paused rollover."),
+		newRollChange(e, "resume", "resume a paused rollover", "Goes on with a paused rollover."),
 		newRollChange(e, "cancel", "go back, while that is safe", "Turns a rollover round: the old keys stay, and the new ones leave the zone in the\norder that is safe from where it is. When the old keys have left, there is no way back."),
 		newRollStep(e))
 	return cmd
@@ -78,7 +78,7 @@ func newRollChange(e *env, do, short, long string) *cobra.Command {
 }
 
 func newRollStep(e *env) *cobra.Command {
-	return &cobra.Command{Use: "step ZONE", Short: "look now, and do what is due",
+	return &cobra.Command{Use: "step ZONE", Short: "look now, and take the next step if it is due",
 		Long: `Makes the running server look at all servers now, and do what time and evidence
 permit. It never does more than that.
 
@@ -181,9 +181,9 @@ func (e *env) rollRow(v *ops.RollView, row ops.RollRow) {
 			}
 		}
 		if v.State == "paused" {
-			say("go on with: fencepost roll resume %s", strings.TrimSuffix(v.Zone, "."))
+			say("resume it with: fencepost roll resume %s", strings.TrimSuffix(v.Zone, "."))
 		} else {
-			say("%s %s", map[bool]string{true: "goes on at the earliest", false: "goes on"}[row.Estimated], ui.When(row.End, v.Now))
+			say("%s %s", map[bool]string{true: "continues at the earliest", false: "goes on"}[row.Estimated], ui.When(row.End, v.Now))
 		}
 	default:
 		say("at the earliest %s", at(row.Begin))

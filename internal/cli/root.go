@@ -263,8 +263,8 @@ New here? See the whole story on demo data:  fencepost demo`,
 	f.StringVar(&e.workspace, "workspace", "", "`DIR` with a fencepost.toml (default: the nearest one at or above this folder)")
 	f.StringVar(&e.format, "format", "text", "`FORMAT` of the output: text or json")
 	f.StringVar(&e.color, "color", "auto", "`WHEN` to use colour: auto, always or never")
-	f.BoolVar(&e.quiet, "quiet", false, "say only what was asked for")
-	f.StringVar(&e.now, "now", "", "take this `TIME` for the present (RFC 3339, or seconds since 1970)")
+	f.BoolVar(&e.quiet, "quiet", false, "print only the result")
+	f.StringVar(&e.now, "now", "", "use this `TIME` as the present (RFC 3339, or seconds since 1970)")
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.setUp(cmd) }
 	root.AddCommand(
 		newInit(e), newNew(e), newAdd(e), newChange(e), newRemove(e), newSetAside(e), newPutBack(e), newRename(e), newDelegate(e), newReverse(e), newSerial(e), newTidy(e), newFind(e), newDiff(e), newHistory(e), newRestore(e), newPending(e), newFold(e), newPull(e),

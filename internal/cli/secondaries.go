@@ -16,7 +16,7 @@ func newSecondaries(e *env) *cobra.Command {
 	var o ops.InStepOptions
 	var wait string
 	var patience time.Duration
-	cmd := &cobra.Command{Use: "secondaries ZONE", GroupID: stageVerify, Short: "are all servers of a zone in step?",
+	cmd := &cobra.Command{Use: "secondaries ZONE", GroupID: stageVerify, Short: "are all servers of a zone in sync?",
 		Long: `Asks every server of a zone for its serial, over UDP and TCP, and for some of the zone's
 records: the server of this workspace, its peers, and those given with --at; with --at all
 every address of the servers that the delegation names. A server that has the serial and

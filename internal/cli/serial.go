@@ -109,7 +109,7 @@ func (e *env) serialPlan(r *edit.SerialResult, plain string) {
 	if len(r.Plan) == 1 {
 		e.ui.Printf("%d → %d is forward: one step\n\n", from, r.Plan[0].Serial)
 	} else {
-		e.ui.Printf("%d → %d is backward for secondaries (RFC 1982). %d steps lead round:\n\n", from, r.Plan[len(r.Plan)-1].Serial, len(r.Plan))
+		e.ui.Printf("%d → %d is backward for secondaries (RFC 1982). %d steps get there:\n\n", from, r.Plan[len(r.Plan)-1].Serial, len(r.Plan))
 	}
 	for i, s := range r.Plan {
 		if i > 0 {

@@ -51,7 +51,7 @@ listens on this machine only. A zone with errors never replaces a good one.`,
 			debug.SetGCPercent(steadyGC)
 			return e.serve(cmd.Context(), listen)
 		}}
-	cmd.Flags().StringArrayVar(&listen, "listen", nil, "`ADDRESS:PORT` to listen on, in place of the configured ones; repeat it for each")
+	cmd.Flags().StringArrayVar(&listen, "listen", nil, "`ADDRESS:PORT` to listen on instead of the configured ones; repeat it for each")
 	return cmd
 }
 
@@ -290,7 +290,7 @@ func (e *env) server() (control.Client, error) {
 	server, broken, err := e.app.Server()
 	if err == nil && broken != nil {
 		d := broken.Diags.All[0]
-		e.ui.Sayf("fencepost.toml has errors (%s: %s): a server that runs goes on with what it read before; see: fencepost check\n", broken.Source.Position(d.Span.Start), d.Message)
+		e.ui.Sayf("fencepost.toml has errors (%s: %s): a running server keeps the configuration that it has; see: fencepost check\n", broken.Source.Position(d.Span.Start), d.Message)
 	}
 	return server, err
 }
@@ -306,7 +306,7 @@ type reloadArgs struct {
 
 func newReload(e *env) *cobra.Command {
 	var how reloadArgs
-	cmd := &cobra.Command{Use: "reload [ZONE]", GroupID: stagePublish, Short: "make the running server take the changed files",
+	cmd := &cobra.Command{Use: "reload [ZONE]", GroupID: stagePublish, Short: "have the running server load changed files",
 		Long: `Makes the running server read fencepost.toml and the zone files that have changed;
 with ZONE the files of that zone alone. A zone with errors, or one whose content
 changed while its serial did not, is not taken: the version in service stays.
@@ -397,12 +397,12 @@ func zoneCommand(e *env, name, short, long, done string) *cobra.Command {
 }
 
 func newRefresh(e *env) *cobra.Command {
-	return zoneCommand(e, "refresh", "make the running server look for a new version of a zone now",
+	return zoneCommand(e, "refresh", "have the running server look for a newer version now",
 		"Makes a secondary ask its primaries for a newer version at once. It does not wait:\nsee the outcome with `fencepost status`.", "%s: looking for a new version; see: fencepost status")
 }
 
 func newNotify(e *env) *cobra.Command {
-	return zoneCommand(e, "notify", "tell the peers of a zone about its version again",
+	return zoneCommand(e, "notify", "send NOTIFY to the peers of a zone again",
 		"Sends NOTIFY to the peers in send-to, as after a change.", "%s: telling its peers; see: fencepost status")
 }
 

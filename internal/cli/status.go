@@ -53,7 +53,7 @@ Exit status: 0 all is well, 1 there is trouble.`,
 			}
 			return nil
 		}}
-	cmd.Flags().BoolVar(&all, "all", false, "show every zone, also those that are well")
+	cmd.Flags().BoolVar(&all, "all", false, "show every zone, also those without trouble")
 	return cmd
 }
 
@@ -281,7 +281,7 @@ func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(strin
 		case !now.Before(z.Signatures):
 			bad("signatures have expired, the first %s: validating resolvers reject the zone", ui.When(z.Signatures, now))
 		case z.Keys == nil && z.Problem == "" && z.Trouble == zonestate.NoTrouble:
-			say("signatures are valid until %s; whoever signs the zone renews them", ui.When(z.Signatures, now))
+			say("signatures are valid until %s; the signer of the zone renews them", ui.When(z.Signatures, now))
 		case strings.HasPrefix(z.Problem, "signing: "):
 			bad("signatures are valid until %s, and are not renewed while this lasts", ui.When(z.Signatures, now))
 		case z.Renew.After(now):

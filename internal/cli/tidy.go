@@ -11,7 +11,7 @@ import (
 
 func newTidy(e *env) *cobra.Command {
 	var o edit.TidyOptions
-	cmd := &cobra.Command{Use: "tidy [FILE|ZONE]...", GroupID: stageWrite, Short: "put zone files into one house style",
+	cmd := &cobra.Command{Use: "tidy [FILE|ZONE]...", GroupID: stageWrite, Short: "format zone files in one style",
 		Long: `Writes owner, TTL, type and data in columns, an owner once for a run of its
 records, types in capitals, times in seconds, at most one blank line in a row and
 LF at line ends. Comments and the order of records stay. What the file says does

@@ -22,11 +22,11 @@ silent or do not have the zone, lists of servers and addresses that differ above
 the zone, answers that differ. Aliases are followed.
 
 Where it stops, it says which record is missing in which zone, and prints it. A zone
-of the workspace that nobody delegates is found that way.
+of the workspace without a delegation is found that way.
 
 The root is that of the world, or [trust] servers of the workspace.
 
-Exit status: 0 the way leads to an answer, also to none such, 1 something has to be
+Exit status: 0 answered (also: no such name or no data), 1 something has to be
 mended.`,
 		Example: `  fencepost trace www.saltmarsh.example
   fencepost trace north.gauges.saltmarsh.example AAAA
@@ -172,7 +172,7 @@ func (e *env) end(t *resolve.Trace, leg *resolve.Leg, i int) {
 				way = append(way, strings.TrimSuffix(rr.DataText(r.Type, r.Data), "."))
 			}
 		}
-		e.ui.Printf("%s  leads to %s\n", e.ui.Paint(ui.Aside, "alias"), strings.Join(way, ", then "))
+		e.ui.Printf("%s  %s\n", e.ui.Paint(ui.Aside, "target"), strings.Join(way, ", then "))
 	case resolve.Stopped:
 		e.ui.Printf("%s at %s\n", e.ui.Paint(ui.Bad, "stopped"), last.Zone.Plain())
 	}

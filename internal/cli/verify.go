@@ -14,7 +14,7 @@ import (
 func newVerify(e *env) *cobra.Command {
 	var o ops.VerifyOptions
 	var within string
-	cmd := &cobra.Command{Use: "verify FILE|ZONE", GroupID: stageSign, Short: "prove a signed zone file right",
+	cmd := &cobra.Command{Use: "verify FILE|ZONE", GroupID: stageSign, Short: "verify the signatures of a zone file",
 		Long: `Checks every signature of a signed zone, the chain of NSEC or NSEC3 records and
 what they list, CDS and CDNSKEY, the digest of the zone (ZONEMD), and that nothing
 is signed that must not be. With --anchor or --ds, also that the keys follow from

@@ -28,7 +28,7 @@ func starterFlags(cmd *cobra.Command, s *edit.Starter) {
 func timerFlags(cmd *cobra.Command, t *edit.Timers) {
 	cmd.Flags().StringVar(&t.Refresh, "refresh", "", "`TIME` after which secondaries look for a new version (SOA)")
 	cmd.Flags().StringVar(&t.Retry, "retry", "", "`TIME` after which they try again when that failed (SOA)")
-	cmd.Flags().StringVar(&t.Expire, "expire", "", "`TIME` for which they go on without the primary (SOA)")
+	cmd.Flags().StringVar(&t.Expire, "expire", "", "`TIME` for which they answer without the primary (SOA)")
 	cmd.Flags().StringVar(&t.Minimum, "minimum", "", "`TIME` for which a missing name is remembered as missing (SOA)")
 }
 
@@ -110,7 +110,7 @@ func (e *env) editFlags(cmd *cobra.Command, o *edit.Edit) {
 	e.reloadFlag(cmd)
 	cmd.Flags().BoolVar(&o.Dry, "dry-run", false, "show what would change and write nothing")
 	cmd.Flags().BoolVar(&o.PTR, "ptr", false, "change the PTR records in the workspace's reverse zones too")
-	cmd.Flags().StringVar(&o.Zones, "zones", "", "make the edit in all zones that fit this `PATTERN`, in place of ZONE")
+	cmd.Flags().StringVar(&o.Zones, "zones", "", "make the edit in all zones that match `PATTERN`, instead of ZONE")
 }
 
 const editLong = `
@@ -120,10 +120,10 @@ that would put an error into the zone is refused and nothing is written.
 
 Many at once: ranges in brackets stand for a record each, gauge[01-40] for
 gauge01 to gauge40, in owner and data alike; they must have the same length.
-With - in place of OWNER records are read from standard input, one a line.
+With - instead of OWNER, records are read from standard input, one a line.
 All of them are written, or none.
 
-With --zones PATTERN in place of ZONE the same edit is made in every zone of the
+With --zones PATTERN instead of ZONE the same edit is made in every zone of the
 workspace that fits; those in which there is nothing to be done are passed over.`
 
 // stdin reads the records of an edit from standard input.
@@ -265,7 +265,7 @@ func newChange(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "change ZONE OWNER TYPE [DATA...]", GroupID: stageWrite, Short: "replace the data of records, or change a TTL or a timer",
 		Long: `Replaces the data of records. Where the owner has several records of the type,
 --from says which. Without data --ttl changes the TTL of all records of the type;
---ttl default takes it away, so that $TTL counts again. The times of the SOA have
+--ttl default removes it: $TTL applies again. The times of the SOA have
 flags of their own; comments that explain them follow.
 ` + editLong + editLongRemote + `
 
@@ -309,7 +309,7 @@ job: nothing is sent while the address is the same.`,
 
 func newRename(e *env) *cobra.Command {
 	var o edit.Rename
-	cmd := &cobra.Command{Use: "rename ZONE OLD NEW", GroupID: stageWrite, Short: "give a host another name, with all that points to it",
+	cmd := &cobra.Command{Use: "rename ZONE OLD NEW", GroupID: stageWrite, Short: "rename a host and all records that point to it",
 		Long: `Gives a name another one: its records and those of the names below it (such as
 _443._tcp.OLD) move, and everything that points to it follows, in all zones of the
 workspace: aliases, MX, SRV, NS, PTR. All files are written, or none.`,

@@ -155,7 +155,7 @@ var chapters = []chapter{
 		{say: "With the right DS every link holds.", in: "outside", do: storm("", "", "")},
 		{in: "outside", args: []string{"demo", "world", "world.toml", "--into", "."}, serve: true},
 		{in: "outside", args: []string{"chain", "north.gauges.saltmarsh.example"}, lines: 6, want: []string{"secure", "every link holds"}},
-		{in: "outside", args: []string{"trace", "cams.saltmarsh.example"}, lines: 8, want: []string{"leads to cams.harbour.example", "found  A 203.0.113.90"}},
+		{in: "outside", args: []string{"trace", "cams.saltmarsh.example"}, lines: 8, want: []string{"target  cams.harbour.example", "found  A 203.0.113.90"}},
 		{say: "The health of a whole delegation, by more than a hundred tests. With --format html it is a page to send around.", in: "outside", args: []string{"audit", "saltmarsh.example"}, want: []string{"tests", "DNSSEC", "passed"}},
 		{in: "outside", args: []string{"audit", "island.example"}, lines: 12, want: []string{"servers-in-one-network", "→"}},
 	}},

@@ -50,7 +50,7 @@ func TestAudit(t *testing.T) {
 	}
 
 	page := fp(t, dir, "audit", "saltmarsh.example", "--format", "html")
-	want(t, page, 1, "<!doctype html>", "prefers-color-scheme:dark", "size:A4", "Validating resolvers refuse the zone", "<svg")
+	want(t, page, 1, "<!doctype html>", "prefers-color-scheme:dark", "size:A4", "Validating resolvers reject the zone", "<svg")
 	if m := regexp.MustCompile(`(src|href|url)[=(]["\']?(https?:)?//[^"\'>]*`).FindString(strings.ReplaceAll(page.out, "http://www.w3.org/", "")); m != "" || strings.Contains(page.out, "<script") {
 		t.Errorf("the page needs %q from elsewhere, or runs something", m)
 	}

@@ -111,7 +111,7 @@ func TestSignOptions(t *testing.T) {
 	want(t, fp(t, dir, at(first, "sign", "a.zone", "-o", "x", "--opt-out")...), 2, "--denial nsec3 only")
 	want(t, fp(t, dir, at(first, "sign", "a.zone", "-o", "x", "--denial", "nsec3", "--iterations", "500")...), 2, "RFC 9276")
 	want(t, fp(t, dir, at(first, "sign", "a.zone", "-o", "x", "--valid-for", "soon")...), 2, "14d")
-	want(t, fp(t, dir, at(first, "sign", "a.zone", "-o", "x", "--valid-for", "1d")...), 0, "secondaries go on for 14 d")
+	want(t, fp(t, dir, at(first, "sign", "a.zone", "-o", "x", "--valid-for", "1d")...), 0, "secondaries answer for 14 d")
 	if _, err := os.Stat(filepath.Join(dir, "x")); err != nil {
 		t.Error(err)
 	}

@@ -156,7 +156,7 @@ func TestAskOutcomes(t *testing.T) {
 		{"nosuch.tides.example", 0, "does not exist (NXDOMAIN)"},
 		{"mail.tides.example LOC", 0, "no data: mail.tides.example exists and has no LOC records"},
 		{"x.child.tides.example", 0, "a referral: child.tides.example is delegated"},
-		{"www.tides.example LOC", 0, "an alias: the server has no LOC at the name that it leads to, mail.tides.example."},
+		{"www.tides.example LOC", 0, "an alias: the server has no LOC at its target, mail.tides.example."},
 		{"other.example", 1, "refuses to answer (REFUSED)"},
 		{"bücher.tides.example", 0, "192.0.2.6"},
 		{"192.0.2.6", 1, "6.2.0.192.in-addr.arpa PTR"},

@@ -61,7 +61,7 @@ func TestParentChangesByItself(t *testing.T) {
 	old4 := oldDS[len(oldDS)-4:]
 	parent(old4...)
 	says(1, "it has a DS of key "+old+", which matches no key that signs here", fmt.Sprintf("put key %s back, which the parent names: fencepost key activate saltmarsh.example %s; then have the parent", old, old))
-	want(t, fp(t, l.home.dir, "key", "activate", "saltmarsh.example", old), 0, "take it away again: fencepost key delete saltmarsh.example "+old)
+	want(t, fp(t, l.home.dir, "key", "activate", "saltmarsh.example", old), 0, "delete it: fencepost key delete saltmarsh.example "+old)
 	l.inStep()
 	fresh := &caches{t: t}
 	if fresh.look(l); fresh.secure == 0 {

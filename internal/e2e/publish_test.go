@@ -60,7 +60,7 @@ func TestPublish(t *testing.T) {
 	// The secondary is away: what the world sees is told, and it can be gone on with.
 	second.stop()
 	ok(t, p.primary, "change", "tides.example", "ns2", "A", "192.0.2.3")
-	want(t, fp(t, p.primary, "publish", "--patience", "1s", "--timeout", "200ms"), 1, "waiting for second: silent", "not all show serial", "go on with: fencepost publish tides.example", "go back with: fencepost restore tides.example")
+	want(t, fp(t, p.primary, "publish", "--patience", "1s", "--timeout", "200ms"), 1, "waiting for second: silent", "not all show serial", "continue with: fencepost publish tides.example", "go back with: fencepost restore tides.example")
 	second.start()
 	want(t, fp(t, p.primary, "publish"), 0, "nothing to publish")
 

@@ -32,7 +32,7 @@ var refusals = []struct {
 	{"change saltmarsh.example cam-north A", 2, []string{"say what to change", "--ttl"}},
 	{"check --ignor x", 2, []string{"there is no flag --ignor", "fencepost check --help"}},
 	{"find", 2, []string{"say what to look for"}},
-	{"pull x.example", 2, []string{"say where the zone comes from", "--from", "--file"}},
+	{"pull x.example", 2, []string{"say where to get the zone", "--from", "--file"}},
 	{"explain nosuch", 2, []string{`"nosuch"`, "the code of a finding, a record type"}},
 
 	// the record

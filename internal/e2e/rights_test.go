@@ -189,7 +189,7 @@ may   = ["roll", "sign"]
 		{ines, "status", 0, "tides.example"},
 		{ines, "add tides.example pier A 192.0.2.7 --at here", 0, "done"},
 		{ines, "reload tides.example", 0, "unchanged"},
-		{ines, "add birds.example pier A 192.0.2.7 --at here", 3, `user 61001 may not change birds.example; whoever looks after fencepost.toml can allow it: [[allow]] users = ["61001"], zones = ["birds.example"], may = ["change"]`},
+		{ines, "add birds.example pier A 192.0.2.7 --at here", 3, `user 61001 may not change birds.example; the owner of fencepost.toml can allow it: [[allow]] users = ["61001"], zones = ["birds.example"], may = ["change"]`},
 		{ines, "reload", 3, "may not reload all zones"},
 		{ines, "notify birds.example", 3, "may not reload birds.example"},
 		{ines, "key new birds.example", 3, "may not sign birds.example"},

@@ -306,7 +306,7 @@ func TestRollRevokes(t *testing.T) {
 		}
 		write(t, filepath.Join(l.home.dir, "served.zone"), served)
 		want(t, fp(t, l.home.dir, "verify", "served.zone", "--origin", "saltmarsh.example", "--now", l.stamp()), 0, "proved")
-		want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", revoked), 3, "was revoked on", "follow trust anchors")
+		want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", revoked), 3, "was revoked on", "resolvers that use it as a trust anchor")
 		want(t, fp(t, l.home.dir, "key", "activate", "saltmarsh.example", revoked), 2, "for ever")
 		want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "the old key is revoked")
 	}
@@ -500,7 +500,7 @@ func TestEmergencyAnyTime(t *testing.T) {
 	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk"), 3, "a rollover is going on")
 	l.harbour.kill() // the way back is over once the harbour has followed
 	ok(t, l.home.dir, "roll", "cancel", "saltmarsh.example")
-	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "in the place of: the KSK is replaced")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "instead of: the KSK is replaced")
 	l.harbour.start()
 	l.tick(time.Minute, true)
 	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no way back")

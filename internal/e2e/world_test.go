@@ -204,7 +204,7 @@ func TestExpect(t *testing.T) {
 	write(t, filepath.Join(dir, "zones", "saltmarsh.example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n@ NS ns1\n@ NS ns.harbour.example.\nns1 A 198.51.100.53\nns1 AAAA 2001:db8:5a17::53\nmail A 198.51.100.25\nmail AAAA 2001:db8:5a17::25\nwww A 198.51.100.80\ngauges NS ns.gauges\ngauges NS ns.harbour.example.\nns.gauges A 198.51.100.61\n")
 	want(t, fp(t, dir, "expect"), 2, "there are no expectations in", "fencepost expect --record ZONE")
 	want(t, fp(t, dir, "expect", "--record", "saltmarsh.example"), 0, "wrote expect/saltmarsh.example.expect")
-	want(t, fp(t, dir, "expect", "--record", "saltmarsh.example"), 3, "is there already")
+	want(t, fp(t, dir, "expect", "--record", "saltmarsh.example"), 3, "exists already")
 	want(t, fp(t, dir, "expect"), 0, "asked: zones/saltmarsh.example.zone", "holds  gauges NS refers to", "all 8 expectations hold")
 
 	more := filepath.Join(dir, "more.expect")

@@ -15,7 +15,7 @@ func (a *Files) SetAside(o Edit, n zonefile.AsideNote) (*Edited, error) {
 	n.Why, n.Who = strings.TrimSpace(n.Why), strings.TrimSpace(n.Who)
 	switch {
 	case n.Why == "":
-		return nil, Usage("say why, for whoever finds it: --because TEXT")
+		return nil, Usage("say why: --because TEXT")
 	case strings.ContainsAny(n.Why+n.Who, "\r\n"):
 		return nil, Usage("--because is one line")
 	case n.Who == "":

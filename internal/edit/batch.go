@@ -262,7 +262,7 @@ func (b *Transaction) finish(dry bool) (*Edited, error) {
 		if err := f.write(); err != nil {
 			for _, before := range res.Files[:i] { // all or none
 				if back := before.undo(); back != nil { // what was intended stays for the next edit
-					return nil, fmt.Errorf("%w; and %s could not be put back, so the next edit in its folder finishes what was begun: %w", err, before.Path, back)
+					return nil, fmt.Errorf("%w; and %s could not be put back, so the next edit in its folder completes this one: %w", err, before.Path, back)
 				}
 			}
 			done()

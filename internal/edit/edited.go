@@ -56,7 +56,7 @@ func (f *EditedFile) Versions() (before, after *zone.Snapshot) { return f.before
 func (f *EditedFile) write() error {
 	err := wholefile.Replace(f.path, f.New, f.old, f.text, 0o666)
 	if errors.Is(err, wholefile.ErrChanged) {
-		return fmt.Errorf("%s was changed by somebody else meanwhile; nothing was written: try again", f.Path)
+		return fmt.Errorf("%s changed meanwhile; nothing was written: try again", f.Path)
 	}
 	return err
 }

@@ -212,7 +212,7 @@ func (a *Files) worse(f *source.File, text []byte) string {
 		if is == 1 {
 			errors = "error"
 		}
-		return fmt.Sprintf("fixed it would have %d %s in place of %d", is, errors, was)
+		return fmt.Sprintf("fixed, it would have %d %s instead of %d", is, errors, was)
 	}
 	return ""
 }

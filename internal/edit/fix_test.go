@@ -18,7 +18,7 @@ func TestWorse(t *testing.T) {
 	for _, c := range []struct {
 		was, is string
 		says    string
-	}{{one, one, ""}, {two, one, ""}, {two, head, ""}, {head, one, "fixed it would have 1 error in place of 0"}, {one, two, "fixed it would have 2 errors in place of 1"}} {
+	}{{one, one, ""}, {two, one, ""}, {two, head, ""}, {head, one, "fixed, it would have 1 error instead of 0"}, {one, two, "fixed, it would have 2 errors instead of 1"}} {
 		src := &source.Set{}
 		f, err := src.Add(filepath.Join(a.Workspace, "tides.example.zone"), []byte(c.was))
 		if err != nil {

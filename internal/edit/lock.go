@@ -37,7 +37,7 @@ func lockFolder(dir string) (unlock func(), err error) {
 	wholefile.Sweep(dir, time.Now().Add(-wholefile.Stale))
 	if err := finishIntended(dir); err != nil {
 		unlock()
-		return nil, fmt.Errorf("what was left half done in %s cannot be finished: %w", Shown(dir), err)
+		return nil, fmt.Errorf("the interrupted edit in %s cannot be completed: %w", Shown(dir), err)
 	}
 	return unlock, nil
 }

@@ -215,7 +215,7 @@ func (e *ZoneEdit) proveSOA(after *zonefile.File) error {
 		want = e.soa
 	}
 	if soa == nil || !rr.SameData(rr.TypeSOA, rr.SetSerial(bytes.Clone(want), e.becomes), soa.Data) {
-		return &LayoutError{what: fmt.Sprintf("the layout of %s does not allow this edit: the SOA would differ from what was asked for; edit it by hand", Shown(e.path))}
+		return &LayoutError{what: fmt.Sprintf("the layout of %s does not allow this edit: the SOA would not be as requested; edit it by hand", Shown(e.path))}
 	}
 	return nil
 }

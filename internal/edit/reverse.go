@@ -379,7 +379,7 @@ func (b *Transaction) slice(c *workspace.Config, net netip.Prefix, hosts []host,
 	}
 	parent := reverseZone(whole)
 	if _, err := os.Stat(c.File(parent)); err != nil {
-		b.note("whoever runs %s must delegate %s to these servers and write an alias for each address, such as: %d CNAME %s", parent, zone, first, place(net.Addr()))
+		b.note("the operator of %s delegates %s to these servers and adds an alias for each address, such as: %d CNAME %s", parent, zone, first, place(net.Addr()))
 		return nil
 	}
 	e, err := b.openFile(c.File(parent), parent)

@@ -83,7 +83,7 @@ func (a *Files) Serial(o SerialOptions) (*SerialResult, error) {
 		}
 		if len(r.Plan) > 1 {
 			return nil, Usage("%d is not after %d by serial arithmetic (RFC 1982), so secondaries would ignore it. It takes %d steps: set %d first, "+
-				"wait until every secondary has it, then go on. See: fencepost serial %s --set %d --plan", to, base.Serial, len(r.Plan), r.Plan[0].Serial, o.Zone, to)
+				"wait until every secondary has it, then continue. See: fencepost serial %s --set %d --plan", to, base.Serial, len(r.Plan), r.Plan[0].Serial, o.Zone, to)
 		}
 	} else if !o.Next {
 		r.noteFuture(r.Serial, a.Now())

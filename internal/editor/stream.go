@@ -69,7 +69,7 @@ func (s *stream) frame() ([]byte, error) {
 			}
 			length = int(n)
 		} else if line == "" {
-			return nil, errors.New("a message comes without its length")
+			return nil, errors.New("a message has no length")
 		}
 	}
 	body := make([]byte, length)

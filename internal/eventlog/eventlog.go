@@ -44,12 +44,12 @@ func New(to io.Writer, drops func(n int) []byte) *Writer {
 
 // Text is the line about dropped lines for a log that people read.
 func Text(n int) []byte {
-	return fmt.Appendf(nil, "%d lines of the log were dropped: whoever reads it does not keep up\n", n)
+	return fmt.Appendf(nil, "%d lines of the log were dropped: its reader is too slow\n", n)
 }
 
 // JSON is the same for a program.
 func JSON(n int) []byte {
-	return fmt.Appendf(nil, "{\"level\":\"WARN\",\"msg\":\"lines of the log were dropped: whoever reads it does not keep up\",\"lines\":%d}\n", n)
+	return fmt.Appendf(nil, "{\"level\":\"WARN\",\"msg\":\"lines of the log were dropped: its reader is too slow\",\"lines\":%d}\n", n)
 }
 
 // Write implements io.Writer; it never waits and never fails.

@@ -53,7 +53,7 @@ func (sv *Service) Allow(ctx context.Context, command string, zone dnsname.Name,
 	if !zone.IsZero() {
 		of, zones = zone.Plain(), fmt.Sprintf(", zones = [%q]", zone.Plain())
 	}
-	return fmt.Errorf("%w: %s may not %s %s; whoever looks after %s can allow it: [[allow]] users = [%q]%s, may = [%q]",
+	return fmt.Errorf("%w: %s may not %s %s; the owner of %s can allow it: [[allow]] users = [%q]%s, may = [%q]",
 		ErrNotAllowed, who.Name, rights[0], of, workspace.ConfigFile, cmp.Or(who.Account, strconv.Itoa(who.UID)), zones, rights[0])
 }
 

@@ -290,7 +290,7 @@ func (a *App) serversOfName(ctx context.Context, name dnsname.Name, t rr.Type, t
 // remarks are what is odd about an answer.
 func (a *App) remarks(resp *resolve.Response, req resolve.Request) (out []string) {
 	if resp.Passed > 0 {
-		out = append(out, fmt.Sprintf("%d datagrams with another ID or question came before it: is somebody guessing?", resp.Passed))
+		out = append(out, fmt.Sprintf("%d datagrams with another ID or question arrived before it: possibly spoofed", resp.Passed))
 	}
 	if resp.Try > 1 {
 		out = append(out, fmt.Sprintf("it came at try %d; the ones before were not answered in time", resp.Try))
@@ -303,7 +303,7 @@ func (a *App) remarks(resp *resolve.Response, req resolve.Request) (out []string
 		out = append(out, "data without authority from a server that is not a resolver: where does it have them from?")
 	}
 	if recursive && !req.RD && resp.Flags&message.FlagAA != 0 {
-		out = append(out, "the server is authoritative and offers to ask others: to anybody?")
+		out = append(out, "the server is authoritative and offers recursion: is it an open resolver?")
 	}
 	if resp.Trailing > 0 {
 		out = append(out, fmt.Sprintf("%d octets stand after the message", resp.Trailing))
@@ -484,7 +484,7 @@ func (r *Asked) Outcome() string {
 	}
 	if len(m.Answer) > 0 {
 		last := m.Answer[len(m.Answer)-1]
-		return fmt.Sprintf("an alias: the server has no %s at the name that it leads to, %s", r.Question.Type, rr.DataText(last.Type, last.Data))
+		return fmt.Sprintf("an alias: the server has no %s at its target, %s", r.Question.Type, rr.DataText(last.Type, last.Data))
 	}
 	for _, a := range m.Authority {
 		if a.Type == rr.TypeNS && m.Flags&message.FlagAA == 0 {

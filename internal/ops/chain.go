@@ -244,7 +244,7 @@ func (c *TrustChain) Advice() string {
 		return "the clock of the signer, or of this machine, is wrong"
 	case noKey:
 		if last.Anchor {
-			return fmt.Sprintf("what is trusted (%s) is not a key of %s: get its present trust anchor from whoever runs it", c.Anchors, zoneWord(zone))
+			return fmt.Sprintf("what is trusted (%s) is not a key of %s: get its present trust anchor from its operator", c.Anchors, zoneWord(zone))
 		}
 		return fmt.Sprintf("have the parent's operator replace the DS; what to send them: fencepost handover %s", last.Name.Plain())
 	case noSignature:

@@ -379,7 +379,7 @@ func (a *App) RecordExpectations(ctx context.Context, o ExpectOptions, zoneName 
 	}
 	path = filepath.Join(c.Dir, ExpectFolder, name.Lower().Plain()+ExpectSuffix)
 	if _, err := os.Stat(path); err == nil {
-		return "", "", fmt.Errorf("%s is there already; take it away first, or keep it: what people wrote is not written over", edit.Shown(path))
+		return "", "", fmt.Errorf("%s exists already: remove it first; it is not overwritten", edit.Shown(path))
 	} else if !errors.Is(err, os.ErrNotExist) {
 		return "", "", err
 	}

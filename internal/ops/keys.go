@@ -261,7 +261,7 @@ func (a *App) newKey(ring *keyring.Ring, k *KeyChange, out *KeyChanged) (*keyrin
 		out.Warnings = append(out.Warnings, c)
 	}
 	if ring.Roll.Signs() {
-		out.Warnings = append(out.Warnings, "the zone has keys in use: this one waits until a rollover takes it; see: fencepost roll start "+ring.Zone.Plain())
+		out.Warnings = append(out.Warnings, "the zone has keys in use: this one waits until a rollover uses it; see: fencepost roll start "+ring.Zone.Plain())
 	}
 	return e, nil
 }
@@ -327,7 +327,7 @@ func identify(in *keyring.Imported, k *KeyChange) (*dnssec.Key, signer.Role, err
 			return nil, 0, fmt.Errorf("%s: none of the %d DNSKEY records given is of this key", k.Name, len(k.Public))
 		}
 		if roleErr != nil {
-			return nil, 0, edit.Usage("what was the key used for? Say --role single, ksk or zsk, or give the zone's DNSKEY records with --public FILE")
+			return nil, 0, edit.Usage("the role of the key is unknown: write --role single, ksk or zsk, or give the zone's DNSKEY records with --public FILE")
 		}
 		key, err := dnssec.NewKey(in.Key, in.Algorithm, keyring.Flags(role))
 		return key, role, err
@@ -385,7 +385,7 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 		case !ring.Roll.Signs():
 		case keymanager.MayPutBack(e) && ds != nil && *ds && a.parentRejects(ctx, ring):
 			act = func() error { ring.Roll.PutBack(e.Key, now); return nil }
-			out.Warnings = append(out.Warnings, fmt.Sprintf("once the parent has the DS of the keys in use, take it away again: fencepost key delete %s %d", ring.Zone.Plain(), e.Tag))
+			out.Warnings = append(out.Warnings, fmt.Sprintf("once the parent has the DS of the keys in use, delete it: fencepost key delete %s %d", ring.Zone.Plain(), e.Tag))
 		default:
 			refused = &roll.RefusedError{Breaks: fmt.Sprintf("key %d is not in the caches of resolvers yet: they would reject what it alone signs", e.Tag),
 				Until: "it is safe when a rollover does it in the right order"}

@@ -178,12 +178,12 @@ func (a *App) moveSteps(ctx context.Context, name dnsname.Name, sides []*provide
 	const most = 200 // questions on the way to the parent
 	switch ds, err := a.tracer(0).Finder(ctx, most).Find(name, rr.TypeDS); {
 	case err != nil:
-		m.Breaks = fmt.Sprintf("whether the parent has a DS cannot be told: %v", err)
+		m.Breaks = fmt.Sprintf("it is unknown whether the parent has a DS: %v", err)
 	default:
 		m.Breaks, m.Ways = audit.TrustAfterMove(name, ds.Data, keys[1], ds.TTL)
 	}
 	if m.Breaks == "" && len(keys[1]) > 0 && len(keys[0]) == 0 {
-		out = append(out, fmt.Sprintf("%s signs the zone: have its DS entered at the parent only when nobody asks %s any more", sides[1].at, sides[0].at))
+		out = append(out, fmt.Sprintf("%s signs the zone: have the parent's operator add its DS only when no resolver asks %s any more", sides[1].at, sides[0].at))
 	}
 	var apex zone.Node
 	if sides[0].zone.ApexNode(&apex) {

@@ -60,7 +60,7 @@ func (a *App) Pull(ctx context.Context, o Pull) (*Pulled, error) {
 		return nil, edit.Usage("the zone %q: %v", o.Zone, err)
 	}
 	if (o.From == "") == (o.File == "") {
-		return nil, edit.Usage("say where the zone comes from: --from HOST for a transfer, or --file FILE")
+		return nil, edit.Usage("say where to get the zone: --from HOST for a transfer, or --file FILE")
 	}
 	if edit.IsFile(o.From) {
 		return nil, edit.Usage("--from %s is a file, not a server: write --file %s", o.From, o.From)

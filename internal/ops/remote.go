@@ -52,7 +52,7 @@ type Sent struct {
 }
 
 // ErrMeanwhile means that a zone is no longer what an edit was made for.
-var ErrMeanwhile = errors.New("somebody changed it meanwhile")
+var ErrMeanwhile = errors.New("it was changed meanwhile")
 
 // Prepared is an edit that is ready to be sent.
 type Prepared struct {
@@ -270,7 +270,7 @@ func (p *Prepared) fromHere(ctx context.Context, name dnsname.Name, servers []ne
 				}
 			}
 		}
-		return fmt.Errorf("%s does not tell from which address it is asked: say the address in place of --from-here", at)
+		return fmt.Errorf("%s does not say which address it sees: write the address instead of --from-here", at)
 	}
 	return edit.Usage("none of the server's addresses is of the kind of %s records: name one with --at", t)
 }
@@ -296,7 +296,7 @@ func (p *Prepared) Send(ctx context.Context) (*Sent, error) {
 	p.Serial = now.Serial()
 	for _, x := range p.request.Changes {
 		if x.Class == rr.ClassIN && x.Type != rr.TypeSOA && !has(now, &x) {
-			return nil, fmt.Errorf("%s says that it is done, and does not answer with %s %s: somebody changed it again, or the server answers from another version", p.Server, x.Name.Plain(), x.Type)
+			return nil, fmt.Errorf("%s accepted the update, and does not answer with %s %s: it was changed again, or the server answers from another version", p.Server, x.Name.Plain(), x.Type)
 		}
 	}
 	p.Done = true

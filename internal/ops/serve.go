@@ -455,7 +455,7 @@ func (sv *Service) lockKeys(c *workspace.Config) error {
 			wholefile.Sweep(dir, time.Time{}) // who writes here has the lock
 		}
 		if wholefile.Unwritable(err) { // nobody else can change them either
-			sv.log.Error("the keys can be read and not looked after: no rollover goes on, and nothing is signed anew", "folder", edit.Shown(dir), "error", err)
+			sv.log.Error("the keys can be read, not written: rollovers stop, and no signature is renewed", "folder", edit.Shown(dir), "error", err)
 			continue
 		}
 		if errors.Is(err, edit.ErrLocked) {

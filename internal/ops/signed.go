@@ -26,7 +26,7 @@ func (a *App) mayOverwrite(input, out string) error {
 		return nil
 	}
 	if edit.SameFile(input, out) {
-		return edit.Usage("-o %s is the zone file itself: the signed zone goes to another file, so that yours stays as it is", out)
+		return edit.Usage("-o %s is the zone file itself: write the signed zone to another file", out)
 	}
 	info, err := os.Stat(out)
 	if err != nil {

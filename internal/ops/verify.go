@@ -29,7 +29,7 @@ type VerifyOptions struct {
 
 // RuleExpiresSoon is a signature that ends within the time that was asked about.
 var RuleExpiresSoon = &diag.Rule{Code: "signature-expires-soon", Severity: diag.Error, Title: "a signature ends within the time that was asked about", Ref: "RFC 4034 §3.1.5, RFC 6781 §4.4.1",
-	Doc: "`fencepost verify --expires-within TIME` was told to find it: whoever renews the signatures may have stopped. Sign the zone again, or see why its signer does not."}
+	Doc: "`fencepost verify --expires-within TIME` reports it: the signer may have stopped. Sign the zone again, or see why its signer does not."}
 
 // Verified is the result of Verify.
 type Verified struct {

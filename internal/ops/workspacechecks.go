@@ -26,13 +26,13 @@ var (
 	RuleSerialKept = &diag.Rule{Code: "serial-not-moved", Severity: diag.Error, Title: "the zone changed since it was last served, and its serial was not raised", Ref: "RFC 1034 §4.3.5, RFC 1982 §3",
 		Doc: "Secondaries look at the serial only: they will never fetch this change. Raise it with `fencepost serial ZONE --next`, or let `fencepost check --fix` do it."}
 	RuleKeyMode = &diag.Rule{Code: "key-readable", Severity: diag.Error, Title: "others can read or change private keys", Ref: "RFC 6781 §4.1",
-		Doc: "Whoever has a private key can sign in the zone's name. Keys belong to their owner alone: folders have mode 0700, files 0600."}
+		Doc: "Anyone who has a private key can sign for the zone. Only its owner may read it: mode 0700 for folders, 0600 for files."}
 	RuleKeysUnused = &diag.Rule{Code: "keys-without-policy", Severity: diag.Error, Title: "a zone has keys in use and no policy to sign it", Ref: "RFC 4035 §5.2, RFC 8078 §4",
 		Doc: "The zone would be served unsigned. If its parent has a DS of the keys, validating resolvers reject the whole zone. Give it a policy (sign = \"...\"), or make it unsigned in the safe order with `fencepost roll start ZONE --what unsign`."}
 	RuleKeysUnusable = &diag.Rule{Code: "keys-unusable", Severity: diag.Error, Title: "the keys of a zone cannot be used", Ref: "RFC 6781 §3.4.1",
 		Doc: "keyring.toml says what keys a zone has and what its parent and caches know of them; the PEM files beside it are the keys. Without either the zone cannot be signed, and new keys in their place would make resolvers reject it. Bring the folder back from a backup."}
 	RuleKeysHidden = &diag.Rule{Code: "keys-not-readable", Severity: diag.Note, Title: "the keys of a zone may not be read by you", Ref: "",
-		Doc: "Keys belong to whoever the server runs as. What is said of the zone is right; whether its keys can be used was not looked at. The server does that at each start and reload, and tells in `fencepost status`."}
+		Doc: "Keys belong to the user that the server runs as. What is said of the zone is right; whether its keys can be used was not looked at. The server does that at each start and reload, and tells in `fencepost status`."}
 	RuleStoreDamaged = &diag.Rule{Code: "store-damaged", Severity: diag.Error, Title: "the stored versions of zones were damaged or lost", Ref: "",
 		Doc: "The server keeps what it serves in state/versions.db: signed versions, transferred zones, what messages changed, and the history. One that is damaged is set aside under another name, and what can still be read is taken over; what messages changed, and serials, come from a second copy. Look whether your zones are as they should be, then take that file away."}
 	RuleTooShort = &diag.Rule{Code: "signatures-too-short", Severity: diag.Warning, Title: "signatures do not last as long as the zone needs them", Ref: "RFC 6781 §4.4.1",

@@ -389,7 +389,7 @@ func (r *run) secondaries(ctx context.Context) error {
 	case step == nil:
 		return err
 	}
-	return r.stop(Secondaries, fmt.Sprintf("go on with: fencepost publish %s", r.name()), "not all show serial %d: %s", r.serial, step.Late())
+	return r.stop(Secondaries, fmt.Sprintf("continue with: fencepost publish %s", r.name()), "not all show serial %d: %s", r.serial, step.Late())
 }
 
 func (r *run) atServers(ctx context.Context) error {

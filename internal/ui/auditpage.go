@@ -122,7 +122,7 @@ func pageHeadline(r *audit.Report) (state, text string) {
 	case r.Count(diag.Error) > 0:
 		return "error", "Something is broken, and people notice it."
 	case r.Count(diag.Warning) > 0:
-		return "warning", "It works, and not for everybody or not for long."
+		return "warning", "It works, but not for everybody or not for long."
 	case r.Count(diag.Note) > 0:
 		return "good", "It works. Some things could be better."
 	}
@@ -213,7 +213,7 @@ figure{margin:.8rem 0 0;overflow-x:auto;border:1px solid var(--line);background:
 {{if .Servers}}<div class="scroll"><table><tr><th>name</th><th>address</th><th>state</th><th>serial</th><th>time</th></tr>
 {{range .Servers}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>{{end}}</table></div>{{else}}<p>No server is known.</p>{{end}}
 {{if .Facts}}<h2>The zone</h2><table>{{range .Facts}}<tr><th>{{.What}}</th><td>{{.Value}}</td></tr>{{end}}</table>{{end}}
-{{if .Picture}}<h2>Chain of trust</h2><p class="cue">The drawing goes on to the right: move it sideways.</p><figure tabindex="0">{{.Picture}}</figure>{{end}}
+{{if .Picture}}<h2>Chain of trust</h2><p class="cue">The drawing continues to the right: scroll sideways.</p><figure tabindex="0">{{.Picture}}</figure>{{end}}
 <h2>All tests</h2>
 {{range .Areas}}<details><summary>{{.Name}}: {{.Words}}</summary><table>
 {{range .Found}}<tr><td class="mark found">{{.Severity}}</td><td>{{.Title}}</td><td><code>{{.Code}}</code></td></tr>{{end}}

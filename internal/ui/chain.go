@@ -81,7 +81,7 @@ func AnchorText(a validate.AnchorView) string {
 	case validate.AnchorMissing:
 		return fmt.Sprintf("anchor %d  %s  missing: the zone has no such key now (RFC 5011 §4.2)", a.Tag, a.Algorithm)
 	case validate.AnchorRevoked:
-		return fmt.Sprintf("anchor %d  %s  revoked: take it out of what is trusted (RFC 5011 §2.1)", a.Tag, a.Algorithm)
+		return fmt.Sprintf("anchor %d  %s  revoked: remove it from the trust anchors (RFC 5011 §2.1)", a.Tag, a.Algorithm)
 	case validate.AnchorPending:
 		return fmt.Sprintf("key %d  %s  is new: who follows RFC 5011 trusts it after having seen it for 30 days", a.Tag, a.Algorithm)
 	}
@@ -333,7 +333,7 @@ func (d *chainDrawing) layOut() {
 			for _, side := range sidesOf(l, d.Now) {
 				put(side, false, false, true)
 			}
-			down = map[bool]string{true: "the alias leads on"}[l.Kind == validate.Data && (l.Type == rr.TypeCNAME || l.Type == rr.TypeDNAME)]
+			down = map[bool]string{true: "alias"}[l.Kind == validate.Data && (l.Type == rr.TypeCNAME || l.Type == rr.TypeDNAME)]
 		}
 		if broken {
 			box.Broken = true
@@ -388,7 +388,7 @@ h1{font-size:1.4rem;margin:0 0 .3rem}p{margin:.3rem 0}figure{margin:1rem 0 0;ove
 <h1>{{.Title}}</h1>
 <p>{{.Sentence}}</p>
 {{if .Advice}}<p class="advice">{{.Advice}}</p>{{end}}
-<p class="cue">The drawing goes on to the right: move it sideways.</p>
+<p class="cue">The drawing continues to the right: scroll sideways.</p>
 <figure tabindex="0">{{.Picture}}</figure>
 <footer>Checked at {{.At}}, from the anchor: {{.Anchors}}.</footer>
 </body></html>

@@ -64,7 +64,7 @@ var hints = []func(error) string{
 	as(func(e *update.RefusedError) string {
 		switch {
 		case e.Code == message.Refused && e.Key != "":
-			return fmt.Sprintf("; nothing was changed. Where a right is missing, whoever looks after that server gives it with a [[grant]] for key = %q", e.Key)
+			return fmt.Sprintf("; nothing was changed. If a right is missing, the operator of that server grants it with a [[grant]] for key = %q", e.Key)
 		case e.Code == message.NotAuth && e.Key != "":
 			return fmt.Sprintf("; nothing was changed. Either it does not serve the zone: see to --at; or its secret %s is another one: compare it with yours in secrets.toml", e.Key)
 		case e.Code == message.ServFail:

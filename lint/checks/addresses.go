@@ -88,7 +88,7 @@ var unusableAddress = &lint.Check{Rule: diag.Rule{
 
 var privateAddress = &lint.Check{Rule: diag.Rule{
 	Code: "private-address", Severity: diag.Note, Title: "a zone with public addresses has private ones too", Ref: "RFC 1918 §5, RFC 4193 §4.4, RFC 6598",
-	Doc: "Private addresses in a public zone lead nowhere from outside and tell the world how the network within is built. " +
+	Doc: "Private addresses in a public zone cannot be reached from outside and show how the inner network is built. " +
 		"Said once for each zone; a zone with private addresses only is taken for one of an inner network.",
 	Bad:  "web A 192.0.2.1\nprinter A 10.0.0.7\n",
 	Good: "web A 192.0.2.1\n"},
@@ -260,7 +260,7 @@ var (
 var reverseShape = &lint.Check{Rule: diag.Rule{
 	Code: "reverse-name-shape", Severity: diag.Warning, Title: "a PTR record stands at a name that belongs to no address", Ref: "RFC 1035 §3.5, RFC 3596 §2.5",
 	Doc: "An IPv4 address has four labels before in-addr.arpa, each a number from 0 to 255; an IPv6 address has 32 hexadecimal digits before ip6.arpa. " +
-		"At other names nobody looks. Names of slices by RFC 2317, such as 0/25, are left alone.",
+		"Other names are never looked up. Names of slices by RFC 2317, such as 0/25, are left alone.",
 	Bad:  "-- bare --\n$ORIGIN 2.0.192.in-addr.arpa.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster.example.net. 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n256 PTR web.example.net.\n",
 	Good: "-- bare --\n$ORIGIN 2.0.192.in-addr.arpa.\n$TTL 3600\n@ SOA ns1.example.net. hostmaster.example.net. 1 7200 900 1209600 300\n@ NS ns1.example.net.\n@ NS ns2.example.org.\n25 PTR web.example.net.\n"},
 	Types: types(rr.TypePTR), Set: func(p *lint.Pass, set lint.Set) {

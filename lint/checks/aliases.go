@@ -120,7 +120,7 @@ var dnameBesideNS = &lint.Check{Rule: diag.Rule{
 
 var dnameLoop = &lint.Check{Rule: diag.Rule{
 	Code: "dname-below-itself", Severity: diag.Warning, Strict: true, Title: "a DNAME points below its own name", Ref: "RFC 6672 §2.2",
-	Doc:  "Each name then leads to a longer one, until the name is too long.",
+	Doc:  "Each name then has a longer target, until it is too long.",
 	Bad:  "old DNAME new.old\n",
 	Good: "old DNAME example.net.\n"},
 	Types: types(rr.TypeDNAME), Set: func(p *lint.Pass, set lint.Set) {

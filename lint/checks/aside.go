@@ -12,7 +12,7 @@ const longAside = 60 * 24 * time.Hour
 
 var asideLong = &lint.Check{Rule: diag.Rule{
 	Code: "set-aside-long", Severity: diag.Note, Title: "records have been set aside for more than two months", Ref: "RFC 1035 §5.1",
-	Doc: "`fencepost set-aside` leaves records in the file as comments, to be put back when what was in the way is over. After two months it is mostly forgotten that they are there: " +
+	Doc: "`fencepost set-aside` leaves records in the file as comments, to be put back later. After two months they are mostly forgotten: " +
 		"put them back with `fencepost put-back`, or take the lines out of the file.",
 	Bad:  "; set aside 2026-01-05 by ines, because the lens is broken\n;~ cam-north A 192.0.2.31\n",
 	Good: "; set aside 2026-11-20 by ines, because the lens is broken\n;~ cam-north A 192.0.2.31\n"},

@@ -58,7 +58,7 @@ func fewOf(names []string) string {
 
 var audienceShown = &lint.Check{Rule: diag.Rule{
 	Code: "audience-name-shown", Severity: diag.Warning, Title: "a record that everyone sees names a host that only an audience sees", Ref: "RFC 9499",
-	Doc:  "Everyone learns that the name exists, and whoever is outside finds nothing there: mail is not delivered, an alias leads nowhere. Give the name an address for everyone too, or keep the record in the version for the audience.",
+	Doc:  "Everyone learns that the name exists, and outside there is nothing: mail is not delivered, aliases do not work. Give the name an address for everyone too, or keep the record in the version for the audience.",
 	Bad:  forAll + "old CNAME printer\n" + forSome + "old CNAME printer\n" + printers,
 	Good: forAll + "old CNAME www\n" + forSome + "old CNAME www\n"},
 	Workspace: func(f *lint.Workspace) {
@@ -108,7 +108,7 @@ func shownNames(f *lint.Workspace, n *lint.Name, set lint.Set) {
 
 var audienceLacks = &lint.Check{Rule: diag.Rule{
 	Code: "audience-lacks-name", Severity: diag.Warning, Title: "names that everyone sees are missing for an audience", Ref: "RFC 9499",
-	Doc:  "An audience with a version of its own sees that and nothing else of the zone: what was added for everyone and forgotten there does not exist for it. Records that all see are best written once, in a file that both versions include, as `fencepost new ZONE --audience NAME` lays them out.",
+	Doc:  "An audience with a version of its own sees only that version: a name that was added for everyone and not there does not exist for it. Records that all see are best written once, in a file that both versions include, as `fencepost new ZONE --audience NAME` lays them out.",
 	Bad:  forAll + "shop A 192.0.2.81\n" + forSome,
 	Good: forAll + "shop A 192.0.2.81\n" + forSome + "shop A 192.0.2.81\n"},
 	Workspace: func(f *lint.Workspace) {
@@ -127,7 +127,7 @@ var audienceLacks = &lint.Check{Rule: diag.Rule{
 
 var audienceOnly = &lint.Check{Rule: diag.Rule{
 	Code: "audience-only", Severity: diag.Note, Title: "names that only an audience sees", Ref: "RFC 9499",
-	Doc:  "For everyone else these names do not exist. That is what versions for audiences are for; this says what it comes to, so that nobody wonders why a name is not found.",
+	Doc:  "For everyone else these names do not exist. That is what versions for audiences are for; this note lists them.",
 	Bad:  forAll + forSome + printers,
 	Good: forAll + forSome},
 	Workspace: func(f *lint.Workspace) {

@@ -77,7 +77,7 @@ func names(set zone.RRset) (out []string) {
 
 var notDelegated = &lint.Check{Rule: diag.Rule{
 	Code: "not-delegated", Severity: diag.Error, Title: "a zone is not delegated by its parent", Ref: "RFC 1034 §4.2.1",
-	Doc:  "Both zones are in this workspace. Without NS records in the parent nobody is sent to the child's servers, and the parent answers that its names do not exist.",
+	Doc:  "Both zones are in this workspace. Without NS records in the parent resolvers are not referred to the child's servers, and the parent answers NXDOMAIN for its names.",
 	Bad:  parentOK + childOK,
 	Good: parentOK + cutOK + childOK},
 	Workspace: func(f *lint.Workspace) {

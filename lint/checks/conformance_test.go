@@ -118,7 +118,7 @@ func TestSPFTerms(t *testing.T) {
 func TestDMARC(t *testing.T) {
 	for text, fault := range map[string]string{
 		"v=DMARC1; p=none": "", "v=DMARC1;p=reject;sp=none;adkim=s;aspf=r;pct=100;fo=1:d:s;ri=86400;x=unknown": "", "v=DMARC1; p=none; rua=mailto:a@x.example,mailto:b@x.example!10m": "",
-		"p=none": "begin with", "v=DMARC2; p=none": "begin with", "v=DMARC1": "no policy", "v=DMARC1; p=block": "none of", "v=DMARC1; p=none; adkim=x": "none of",
+		"p=none": "begin with", "v=DMARC2; p=none": "begin with", "v=DMARC1": "no policy", "v=DMARC1; p=block": "not one of", "v=DMARC1; p=none; adkim=x": "not one of",
 		"v=DMARC1; p=none; rua=a@x.example": "mailto:a@x.example", "v=DMARC1; p": "not a tag=value", "": "begin with",
 	} {
 		got, _ := dmarcFault(text)

@@ -95,7 +95,7 @@ var dnskeyShape = &lint.Check{Rule: diag.Rule{
 
 var apexOnly = &lint.Check{Rule: diag.Rule{
 	Code: "only-at-apex", Severity: diag.Warning, Title: "a record has a meaning only at the zone's own name", Ref: "RFC 4035 §2.1, RFC 7344 §4.1, RFC 7477 §2, RFC 5155 §4, RFC 8976 §2.1",
-	Doc:  "DNSKEY, CDS, CDNSKEY, CSYNC, NSEC3PARAM and ZONEMD are about the zone as a whole. Elsewhere nobody looks at them.",
+	Doc:  "DNSKEY, CDS, CDNSKEY, CSYNC, NSEC3PARAM and ZONEMD are about the zone as a whole. Elsewhere they are ignored.",
 	Bad:  "www CSYNC 1 1 NS\nwww A 192.0.2.1\n",
 	Good: "@ CSYNC 1 1 NS\n"},
 	Types: types(rr.TypeDNSKEY, rr.TypeCDS, rr.TypeCDNSKEY, rr.TypeCSYNC, rr.TypeNSEC3PARAM, rr.TypeZONEMD), Set: func(p *lint.Pass, set lint.Set) {
@@ -125,7 +125,7 @@ var zonemdStale = &lint.Check{Rule: diag.Rule{
 	Good: "; the digest is written when the zone is signed: zonemd in its policy\nwww A 192.0.2.1\n"},
 	Types: types(rr.TypeZONEMD), Set: perRecord(func(p *lint.Pass, set lint.Set, data []byte) (string, int, string) {
 		if serial := binary.BigEndian.Uint32(data); set.Name.IsApex() && serial != p.Zone.Serial() {
-			return fmt.Sprintf("this digest is of serial %d; the zone has %d", serial, p.Zone.Serial()), 0, "take it out and let the signer write it"
+			return fmt.Sprintf("this digest is of serial %d; the zone has %d", serial, p.Zone.Serial()), 0, "remove it and let the signer write it"
 		}
 		if want := map[byte]int{1: 48, 2: 64}[data[5]]; want > 0 && data[4] == 1 && len(data)-6 != want {
 			return fmt.Sprintf("the digest has %d octets; hash algorithm %d has %d", len(data)-6, data[5], want), 3, ""
@@ -147,7 +147,7 @@ var obsoleteTypes = func() (out []rr.Type) {
 
 var obsoleteType = &lint.Check{Rule: diag.Rule{
 	Code: "obsolete-type", Severity: diag.Warning, Title: "a record is of a type that is no longer used", Ref: "RFC 1035 §3.3.4, RFC 7208 §3.1, RFC 6563, RFC 4034",
-	Doc:  "Nobody asks for these types any more; `fencepost explain TYPE` says what took the place of each. An SPF policy, for one, goes into a TXT record.",
+	Doc:  "These types are not used any more; `fencepost explain TYPE` says what replaced each. An SPF policy, for example, belongs in a TXT record.",
 	Bad:  "@ SPF \"v=spf1 -all\"\n",
 	Good: "@ TXT \"v=spf1 -all\"\n"},
 	Types: obsoleteTypes, Set: func(p *lint.Pass, set lint.Set) {
@@ -157,12 +157,12 @@ var obsoleteType = &lint.Check{Rule: diag.Rule{
 
 var minimalANY = &lint.Check{Rule: diag.Rule{
 	Code: "any-answer-in-zone", Severity: diag.Note, Title: "the zone holds a made-up answer to a question for ANY", Ref: "RFC 8482 §4.2",
-	Doc:  "HINFO with RFC8482 in it is what a server says when asked for everything. It came into the file with a copy of such an answer; take it out.",
+	Doc:  "HINFO with RFC8482 in it is what a server says when asked for everything. A copy of such an answer brought it into the file; remove it.",
 	Bad:  "@ HINFO \"RFC8482\" \"\"\n",
 	Good: "gauge HINFO \"ARM64\" \"LINUX\"\ngauge A 192.0.2.7\n"},
 	Types: types(13), Set: perRecord(func(p *lint.Pass, set lint.Set, data []byte) (string, int, string) {
 		if begins(data, "RFC8482") {
-			return "this record is a server's refusal to answer ANY, not data", 0, "take it out"
+			return "this record is a server's refusal to answer ANY, not data", 0, "remove it"
 		}
 		return "", 0, ""
 	}),

@@ -100,7 +100,7 @@ var dmarcSeveral = &lint.Check{Rule: diag.Rule{
 }
 
 var dmarcPlace = &lint.Check{Rule: diag.Rule{
-	Code: "dmarc-at-wrong-name", Severity: diag.Warning, Title: "a DMARC record stands where nobody looks for it", Ref: "RFC 7489 §6.1",
+	Code: "dmarc-at-wrong-name", Severity: diag.Warning, Title: "a DMARC record is at a name where receivers do not look for it", Ref: "RFC 7489 §6.1",
 	Doc:  "Receivers look for DMARC at _dmarc below the domain of the sender.",
 	Bad:  "@ TXT \"v=DMARC1; p=reject\"\n",
 	Good: "_dmarc TXT \"v=DMARC1; p=reject\"\n"},

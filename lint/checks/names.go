@@ -118,7 +118,7 @@ var duplicateRecord = &lint.Check{Rule: diag.Rule{
 			}
 			at := zonefile.LayoutAt(p.Source, c.Pos)
 			d := p.Report(at.Type, "this %s record of %s is written twice", c.Type, c.Owner).
-				See(zonefile.LayoutAt(p.Source, c.Other).Type, "the first").Suggest("take one away")
+				See(zonefile.LayoutAt(p.Source, c.Other).Type, "the first").Suggest("remove one")
 			p.Add(d)
 		}
 	},

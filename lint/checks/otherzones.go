@@ -120,7 +120,7 @@ var elsewhereAlias = &lint.Check{Rule: diag.Rule{
 
 var elsewhereNoAddress = &lint.Check{Rule: diag.Rule{
 	Code: "target-without-address-elsewhere", Severity: diag.Warning, Strict: true, Title: "an NS, MX or SRV record points to a name without address in another zone here", Ref: "RFC 1035 §3.3.9, RFC 2782",
-	Doc:  "The name exists in another zone of this workspace and has neither A nor AAAA there, so nobody can reach the host.",
+	Doc:  "The name exists in another zone of this workspace and has neither A nor AAAA there, so the host cannot be reached.",
 	Bad:  otherZone + "mail TXT \"moved\"\n" + parentOK + "@ MX 10 mail.harbour.example.\n",
 	Good: otherZone + "mail A 192.0.2.25\n" + parentOK + "@ MX 10 mail.harbour.example.\n"},
 	Workspace: func(f *lint.Workspace) {

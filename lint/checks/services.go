@@ -24,7 +24,7 @@ var serviceShapes = map[rr.Type]struct {
 }
 
 var serviceOwner = &lint.Check{Rule: diag.Rule{
-	Code: "service-at-wrong-name", Severity: diag.Warning, Title: "a service record stands at a name where nobody looks for it", Ref: "RFC 8552 §4, RFC 2782, RFC 6698 §3",
+	Code: "service-at-wrong-name", Severity: diag.Warning, Title: "a service record is at a name where clients do not look for it", Ref: "RFC 8552 §4, RFC 2782, RFC 6698 §3",
 	Doc: "Programs find these records by a name made of service and protocol, each with an underscore in front: SRV at _imaps._tcp, TLSA at _443._tcp.www. " +
 		"At any other name they are never found.",
 	Bad:  "sip SRV 0 5 5060 web\nweb A 192.0.2.1\n",
@@ -189,7 +189,7 @@ func aliasMode(data []byte) bool { return data[0] == 0 && data[1] == 0 }
 
 var svcbAliasParams = &lint.Check{Rule: diag.Rule{
 	Code: "svcb-alias-with-parameters", Severity: diag.Warning, Title: "an alias of HTTPS or SVCB has parameters", Ref: "RFC 9460 §2.4.2",
-	Doc:  "Priority 0 makes the record an alias: clients go on at the target and ignore the parameters. For parameters write priority 1.",
+	Doc:  "Priority 0 makes the record an alias: clients continue at the target and ignore the parameters. For parameters write priority 1.",
 	Bad:  "@ HTTPS 0 www.example.net. alpn=h2\n@ A 192.0.2.1\n",
 	Good: "@ HTTPS 1 www.example.net. alpn=h2\n@ A 192.0.2.1\n"},
 	Types: svcbTypes, Set: perRecord(func(p *lint.Pass, set lint.Set, data []byte) (string, int, string) {
@@ -226,7 +226,7 @@ var svcbAliasOthers = &lint.Check{Rule: diag.Rule{
 
 var svcbSelf = &lint.Check{Rule: diag.Rule{
 	Code: "svcb-alias-to-itself", Severity: diag.Warning, Strict: true, Title: "an alias of HTTPS or SVCB points to its own name", Ref: "RFC 9460 §2.4.2",
-	Doc:  "A client that follows it comes back to where it was and gives up. Name another host, or write priority 1 and . for the name itself.",
+	Doc:  "A client that follows it loops and gives up. Name another host, or write priority 1 and . for the name itself.",
 	Bad:  "@ HTTPS 0 @\n@ A 192.0.2.1\n",
 	Good: "@ HTTPS 1 .\n@ A 192.0.2.1\n"},
 	Types: svcbTypes, Set: perRecord(func(p *lint.Pass, set lint.Set, data []byte) (string, int, string) {

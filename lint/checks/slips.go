@@ -48,7 +48,7 @@ var placeholder = &lint.Check{Rule: diag.Rule{
 
 var addressAsOwner = &lint.Check{Rule: diag.Rule{
 	Code: "address-as-owner", Severity: diag.Warning, Title: "an owner is an address", Ref: "RFC 1035 §3.5",
-	Doc:  "An address at the place of the name makes a name of digits below the zone, which nobody asks for. A host has a name; the way from an address to its name is a PTR record in the reverse zone.",
+	Doc:  "An address in place of the owner is a name of digits below the zone. Write the host's name; a PTR record in the reverse zone maps an address to its name.",
 	Bad:  "192.0.2.7 A 192.0.2.7\n",
 	Good: "web A 192.0.2.7\n"},
 	Name: func(p *lint.Pass, n *lint.Name) {
@@ -133,7 +133,7 @@ var singleQuotes = &lint.Check{Rule: diag.Rule{
 }
 
 var dkimPlace = &lint.Check{Rule: diag.Rule{
-	Code: "dkim-place", Severity: diag.Warning, Title: "a DKIM key stands where nobody looks for it", Ref: "RFC 6376 §3.6.2.1",
+	Code: "dkim-place", Severity: diag.Warning, Title: "a DKIM key is at a name where receivers do not look for it", Ref: "RFC 6376 §3.6.2.1",
 	Doc:  "Receivers look for the key at SELECTOR._domainkey.DOMAIN, with the underscore.",
 	Bad:  "tide.domainkey TXT \"v=DKIM1; k=ed25519; p=11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=\"\n",
 	Good: "tide._domainkey TXT \"v=DKIM1; k=ed25519; p=11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo=\"\n"},
@@ -159,7 +159,7 @@ var signatureTypes = types(rr.TypeRRSIG, rr.TypeNSEC, rr.TypeNSEC3)
 
 var leftoverSignatures = &lint.Check{Rule: diag.Rule{
 	Code: "leftover-signatures", Severity: diag.Warning, Title: "records of a signing are left in a zone that has no keys", Ref: "RFC 4035 §2.1, §2.2",
-	Doc:  "RRSIG, NSEC and NSEC3 records without a DNSKEY at the zone's name came with a copy of a signed zone. They say nothing to anybody and are wrong as soon as something changes. `fencepost pull ZONE --file FILE --unsigned` takes a copy over without them.",
+	Doc:  "RRSIG, NSEC and NSEC3 records without a DNSKEY at the zone's name are left from a copy of a signed zone. They prove nothing, and are wrong as soon as a record changes. `fencepost pull ZONE --file FILE --unsigned` takes a copy over without them.",
 	Bad:  "www A 192.0.2.1\nwww NSEC @ A NSEC\n",
 	Good: "www A 192.0.2.1\n"},
 	Types: signatureTypes, Set: func(p *lint.Pass, set lint.Set) {

@@ -31,7 +31,7 @@ func fileStart(p *lint.Pass) source.Span {
 
 var secondSOA = &lint.Check{Rule: diag.Rule{
 	Code: "second-soa", Severity: diag.Error, Title: "the zone has more than one SOA record", Ref: "RFC 1035 §5.2, RFC 2181 §6.1",
-	Doc:  "A zone has exactly one SOA, at its own name. A second one often comes from pasting two files together, or from a zone below that should be a file of its own.",
+	Doc:  "A zone has exactly one SOA, at its own name. A second one often is the result of pasting two files together, or from a zone below that should be a file of its own.",
 	Bad:  "sub SOA ns1 hostmaster 1 7200 900 1209600 300\n",
 	Good: "sub NS ns1.example.net.\nsub NS ns2.example.net.\n"},
 	Zone: func(p *lint.Pass) {

@@ -193,7 +193,7 @@ var spfLookups = &lint.Check{Rule: diag.Rule{
 	Types: types(rr.TypeTXT), Set: spfCheck(func(p *lint.Pass, set lint.Set, i int, terms []spfTerm) {
 		if n := countLookups(p, terms, 0); n > maxLookups {
 			p.Add(p.Report(set.Layout(i).Field(0), "this SPF record needs %d lookups; %d are allowed", n, maxLookups).
-				Suggest("write addresses with ip4: and ip6: in place of names, or drop an include"))
+				Suggest("write addresses with ip4: and ip6: instead of names, or drop an include"))
 		}
 	}),
 }

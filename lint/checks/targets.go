@@ -287,7 +287,7 @@ func addressIn(p *lint.Pass, wire []byte) (netip.Addr, bool) {
 
 var addressAsName = &lint.Check{Rule: diag.Rule{
 	Code: "address-as-name", Severity: diag.Error, Title: "an address stands where a host name belongs", Ref: "RFC 1035 §3.3.9, RFC 1912 §2.4",
-	Doc:  "MX, NS, SRV and CNAME point to names. An address there is taken for a name of digits, which nobody can look up. Give the host a name with an A record and write that.",
+	Doc:  "MX, NS, SRV and CNAME point to names. An address there is read as a name of digits, which does not exist. Give the host a name with an A record and write that.",
 	Bad:  "@ MX 10 192.0.2.25\n",
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: targetTypes, Set: func(p *lint.Pass, set lint.Set) {
@@ -319,7 +319,7 @@ var targetIsAlias = &lint.Check{Rule: diag.Rule{
 
 var targetMissing = &lint.Check{Rule: diag.Rule{
 	Code: "target-missing", Severity: diag.Error, Title: "an NS, MX or SRV record points to a name that does not exist in the zone", Ref: "RFC 1912 §2.3, §2.4",
-	Doc:  "The name lies in this zone, and the zone has no such name: nobody can reach the host. Add its address, or correct the name.",
+	Doc:  "The name lies in this zone, and the zone has no such name: the host cannot be reached. Add its address, or correct the name.",
 	Bad:  "@ MX 10 mail\n",
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {
@@ -363,7 +363,7 @@ var targetByWildcard = &lint.Check{Rule: diag.Rule{
 
 var targetNoAddress = &lint.Check{Rule: diag.Rule{
 	Code: "target-without-address", Severity: diag.Error, Title: "an NS, MX or SRV record points to a name that has no address", Ref: "RFC 1912 §2.3, RFC 2782",
-	Doc:  "The name exists and has neither an A nor an AAAA record, so nobody can connect to it.",
+	Doc:  "The name exists and has neither an A nor an AAAA record, so clients cannot connect to it.",
 	Bad:  "@ MX 10 mail\nmail TXT \"no address\"\n",
 	Good: "@ MX 10 mail\nmail A 192.0.2.25\n"},
 	Types: hostTypes, Set: func(p *lint.Pass, set lint.Set) {

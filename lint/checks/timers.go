@@ -18,7 +18,7 @@ const weekend = 3 * 86400
 
 var expireWeekend = &lint.Check{Rule: diag.Rule{
 	Code: "expire-within-weekend", Severity: diag.Warning, Title: "secondaries give up before a weekend is over", Ref: "RFC 1912 §2.2",
-	Doc:  "If the primary fails on Friday evening, secondaries go on answering until expire has passed. With less than three days the zone is gone by Monday. Two to four weeks are usual.",
+	Doc:  "If the primary fails on Friday evening, secondaries answer until expire has passed. With less than three days the zone is gone by Monday. Two to four weeks are usual.",
 	Bad:  bare("@ SOA ns1.example.net. hostmaster 1 7200 900 86400 300"),
 	Good: bare("@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300")},
 	Types: typeSOA, Set: soaCheck(soaExpireField, func(s rr.SOA) (string, string) {
@@ -34,14 +34,14 @@ const season = 90 * 86400
 
 var expireLong = &lint.Check{Rule: diag.Rule{
 	Code: "expire-too-long", Severity: diag.Warning, Title: "a forgotten secondary answers from an old copy for months", Ref: "RFC 1912 §2.2",
-	Doc:  "After expire a secondary that cannot reach its primary stops answering. One that was forgotten, or lost its way, goes on until then with data that nobody keeps. Two to four weeks are usual.",
+	Doc:  "After expire a secondary that cannot reach its primary stops answering. A forgotten one answers with old data until then. Two to four weeks are usual.",
 	Bad:  bare("@ SOA ns1.example.net. hostmaster 1 7200 900 31536000 300"),
 	Good: bare("@ SOA ns1.example.net. hostmaster 1 7200 900 1209600 300")},
 	Types: typeSOA, Set: soaCheck(soaExpireField, func(s rr.SOA) (string, string) {
 		if s.Expire <= season {
 			return "", ""
 		}
-		return "secondaries go on without their primary for " + secs(s.Expire), "write 1209600 (two weeks) to 2419200 (four)"
+		return "secondaries answer without their primary for " + secs(s.Expire), "write 1209600 (two weeks) to 2419200 (four)"
 	}),
 }
 
@@ -93,7 +93,7 @@ var serialFuture = &lint.Check{Rule: diag.Rule{
 
 var serialNoDate = &lint.Check{Rule: diag.Rule{
 	Code: "serial-no-date", Severity: diag.Note, Title: "the serial looks like a date and is not one", Ref: "RFC 1912 §2.2",
-	Doc:  "A serial is a number, and any will do as long as it grows. This one looks like a date: YYYYMMDD and two digits that count the changes of a day. Written otherwise it will seem wrong to whoever reads it, and a proper date may be a step back from it.",
+	Doc:  "A serial is a number, and any will do as long as it grows. This one looks like a date: YYYYMMDD and two digits that count the changes of a day. Any other number confuses its readers, and a proper date may be a step back from it.",
 	Bad:  bare("@ SOA ns1.example.net. hostmaster 2026133201 7200 900 1209600 300"),
 	Good: bare(okSOA)},
 	Types: typeSOA, Set: soaCheck(soaSerial, func(s rr.SOA) (string, string) {

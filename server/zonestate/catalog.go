@@ -250,7 +250,7 @@ func (s *Zones) deleteFresh() {
 			continue
 		}
 		if err := s.Store.Delete(name); err != nil {
-			s.Log.Warn("what was kept of a zone could not be deleted", "zone", name.String(), "error", err)
+			s.Log.Warn("the stored versions of a zone could not be deleted", "zone", name.String(), "error", err)
 		}
 	}
 	s.catalogs.fresh = nil

@@ -112,7 +112,7 @@ func (s *Zones) follow(ctx context.Context, z *served, id string) {
 const followSpread = 10
 
 // errAlias means that what is followed has no place in the zone.
-var errAlias = errors.New("an alias stands there: take it away, and the addresses come")
+var errAlias = errors.New("a CNAME record is there: remove it, and the addresses are followed")
 
 // followTo gives a name the addresses that were found, where it has others. It is never left without any.
 func (s *Zones) followTo(z *served, f *Follow, found resolve.Addresses) error {

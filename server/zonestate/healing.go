@@ -94,7 +94,7 @@ func (s *Zones) floorOf(z *served) (serial uint32, known bool) {
 			}
 		}
 		if z.peersHave != 0 {
-			s.Log.Info("the serial goes on from what the secondaries have", "zone", z.String(), "serial", z.peersHave)
+			s.Log.Info("the serial continues from what the secondaries have", "zone", z.String(), "serial", z.peersHave)
 		}
 	})
 	return z.peersHave, z.peersHave != 0

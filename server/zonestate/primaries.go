@@ -190,7 +190,7 @@ func (s *Zones) fetchFrom(ctx context.Context, z *served, have *zone.Snapshot, f
 		return err
 	}
 	if got.Fallback != nil {
-		s.Log.Warn("the whole zone was fetched in place of what changed", "zone", z.String(), "from", p.Name, "why", got.Fallback)
+		s.Log.Warn("the whole zone was fetched instead of the changes", "zone", z.String(), "from", p.Name, "why", got.Fallback)
 	}
 	s.Log.Info("zone fetched", "zone", z.String(), "from", p.Name, "serial", got.Serial, "steps", got.Steps, "octets", got.Octets)
 	return s.installFetched(ctx, z, got.Zone, p, expiry{got.Expire, got.HasExpire})

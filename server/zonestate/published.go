@@ -75,7 +75,7 @@ func (s *Zones) published(z *served) []publishedVersion {
 		}
 		return nil
 	case !rr.NewerSerial(p.Serial, was.Serial):
-		s.Log.Warn("the content changed since it was last served and the serial did not move, so secondaries will not take it",
+		s.Log.Warn("the zone changed and its serial did not, so secondaries will not fetch it",
 			"zone", z.String(), "serial", p.Serial, "was", was.Serial)
 		return nil
 	}
@@ -114,7 +114,7 @@ func (s *Zones) keepTogether(in *store.Store, list []publishedVersion, by string
 		err = in.Publish(notes)
 	}
 	if err != nil {
-		s.Log.Error("what was published could not be noted", "error", err)
+		s.Log.Error("the published serials could not be stored", "error", err)
 		return
 	}
 	for i, p := range list {

@@ -26,7 +26,7 @@ var (
 )
 
 // ErrNotInFiles means that a version in service was not what its files hold.
-var ErrNotInFiles = errors.New("what was served is not what the zone's files hold")
+var ErrNotInFiles = errors.New("the version in service differs from the zone's files")
 
 // proveAfter is how long after the last step of a zone its files are read. A row of edits is
 // read once.
