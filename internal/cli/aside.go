@@ -19,7 +19,7 @@ that say who did so, when and why; any reader of master files passes over them:
     ; set aside 2026-11-29 by ines, because the lens is broken
     ;~ cam-north       A      198.51.100.31
 
-put-back makes them records again, find finds them, and check reminds of those that
+put-back makes them active again, find finds them, and check reports those that
 have been set aside for more than two months.
 ` + editLong,
 		Example: `  fencepost set-aside saltmarsh.example cam-north A --because "the lens is broken"
@@ -43,7 +43,7 @@ have been set aside for more than two months.
 func newPutBack(e *env) *cobra.Command {
 	var o edit.Edit
 	cmd := &cobra.Command{Use: "put-back ZONE OWNER [TYPE [DATA...]]", GroupID: stageWrite, Short: "make set-aside records active again",
-		Long: "Puts back what set-aside took out, where it was.\n" + editLong,
+		Long: "Makes records that were set aside active again, in their place.\n" + editLong,
 		Example: `  fencepost put-back saltmarsh.example cam-north
   fencepost put-back saltmarsh.example @ MX 20 mail2 --reload`,
 		Args: orManyZones(atLeast("ZONE", "OWNER")),

@@ -22,18 +22,19 @@ func newAsk(e *env) *cobra.Command {
 	var hex bool
 	var every time.Duration
 	cmd := &cobra.Command{Use: "ask [NAME] [TYPE]", GroupID: stageVerify, Short: "send one query to a server, or to a zone file",
-		Long: `Asks one question and shows the answer. With --zone the answer comes from a zone
-file, without any server, and says why it is so. Without --at and --zone the
-server of the workspace is asked, where it listens now. For an address in place of NAME
-its name is asked for (PTR). Several servers are asked at once and compared; --at all is every
-address of every server of the zone, by its delegation. What is odd about an answer is pointed
-out: data without authority, guesses that came before it, a TTL longer than the zone's.
+		Long: `Sends one query and shows the answer. With --zone the answer is made from a zone file,
+without a server, and explained. Without --at and --zone the server of the workspace is
+asked. For an address instead of NAME the query is for its PTR record. Several servers are
+asked at once and compared; --at all is every address of every server in the delegation.
+Remarks point out what is odd: data without the AA flag, spoofed answers that came first,
+a TTL longer than the zone's.
 
---from puts the questions of a file, a name and a type a line, at a rate, and sums up: codes, times
-and what failed. --watch asks again and again, and shows when the answer changes.
+--from sends the queries of a file, a name and a type a line, at a given rate, and sums up
+response codes, times and failures. --watch repeats the query and shows when the answer
+changes.
 
-Exit status: 0 answered (also: no such name or no data), 1 a server would not
-or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came.`,
+Exit status: 0 answered (also: no such name or no data), 1 a server answers with an error
+(SERVFAIL, REFUSED ...), or several differ, 3 no answer came.`,
 		Example: `  fencepost ask www.saltmarsh.example --at 127.0.0.1:5300
   fencepost ask saltmarsh.example MX --at 2001:db8::53
   fencepost ask www.saltmarsh.example --at all
@@ -78,9 +79,9 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.StringVar(&q.Transport, "transport", "", "`WAY` to ask: udp alone, or tcp (default: udp, and tcp if the answer does not fit)")
 	f.BoolVar(&q.DNSSEC, "dnssec", false, "with signatures and proofs")
 	f.BoolVar(&q.Recurse, "recursion", false, "have a resolver find the answer")
-	f.BoolVar(&q.Unchecked, "unchecked", false, "have a resolver give what it would hold back as bogus")
+	f.BoolVar(&q.Unchecked, "unchecked", false, "have a resolver return bogus answers too (CD flag)")
 	f.BoolVar(&q.NoEDNS, "without-edns", false, "ask without EDNS")
-	f.IntVar(&q.Size, "size", 0, "say that `N` octets are taken over UDP (default 1232)")
+	f.IntVar(&q.Size, "size", 0, "accept `N` octets over UDP (default 1232)")
 	f.IntVar(&q.Tries, "attempts", 0, "ask `N` times over UDP before giving up (default 3)")
 	f.BoolVar(&q.NSID, "nsid", false, "ask which server it is (RFC 5001)")
 	f.BoolVar(&q.Version, "zone-version", false, "ask from which version of which zone the answer is (RFC 9660)")
@@ -91,9 +92,9 @@ or could not answer (SERVFAIL, REFUSED ...), or several differ, 3 no answer came
 	f.StringArrayVar(&q.Options, "option", nil, "send the EDNS option `CODE[=HEX]`; repeat it for each")
 	f.BoolVar(&hex, "hex", false, "show the octets of the answer")
 	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
-	f.StringVar(&r.File, "from", "", "put the questions of this `FILE`")
-	f.IntVar(&r.Rate, "rate", 100, "with --from: `N` questions a second")
-	f.IntVar(&r.Count, "count", 0, "with --from: `N` questions in all, from the beginning again after the last (default: each once)")
+	f.StringVar(&r.File, "from", "", "send the queries of this `FILE`")
+	f.IntVar(&r.Rate, "rate", 100, "with --from: `N` queries a second")
+	f.IntVar(&r.Count, "count", 0, "with --from: `N` queries in all, from the beginning again after the last (default: each once)")
 	f.DurationVar(&every, "watch", 0, "ask again after this `TIME`, until interrupted")
 	cmd.MarkFlagsMutuallyExclusive("from", "watch")
 	cmd.MarkFlagsMutuallyExclusive("from", "hex")

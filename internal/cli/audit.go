@@ -18,19 +18,18 @@ func newAudit(e *env) *cobra.Command {
 	var failOn string
 	var all bool
 	cmd := &cobra.Command{Use: "audit ZONE", GroupID: stageVerify, Short: "is the delegation healthy, seen from outside?",
-		Long: `Looks at a zone as the world meets it, by more than a hundred tests: what the parent says
-of its servers, every address of every server over UDP and TCP, serials, networks, odd
-questions that servers have to answer (RFC 8906), the values of the SOA, mail and policy records
-followed to their end, names in the reverse tree, DNSSEC. fencepost explain CODE says why each
-matters.
+		Long: `Tests a zone from outside, with more than a hundred tests: the delegation at the parent,
+every address of every server over UDP and TCP, serials, networks, unusual queries that
+servers have to answer (RFC 8906), the values of the SOA, mail and policy records, PTR
+records, DNSSEC. fencepost explain CODE says why each matters.
 
-With --as-if the zone is looked at as if it were delegated to these servers, before it is.
-A table of networks (a line: a prefix, the number of an autonomous system, a name) shows
-whether all servers are with one operator.
+With --as-if the zone is tested as if it were delegated to these servers. A table of
+networks (a line: a prefix, the number of an autonomous system, a name) shows whether all
+servers are with one operator.
 
---format html writes a page to send around: it needs nothing from elsewhere.
+--format html writes a page in one file.
 
-Exit status: 0 nothing as grave as --fail-on was found, 1 something was.`,
+Exit status: 0 no finding as severe as --fail-on, 1 there is one.`,
 		Example: `  fencepost audit saltmarsh.example
   fencepost audit saltmarsh.example --format html > audit.html
   fencepost audit saltmarsh.example --fail-on warning
@@ -67,8 +66,8 @@ Exit status: 0 nothing as grave as --fail-on was found, 1 something was.`,
 			return errors.Join(err, shown(ops.AuditFindings(r.Report, failOn)))
 		}}
 	f := cmd.Flags()
-	f.StringArrayVar(&o.AsIf, "as-if", nil, "a `SERVER` to take as if the zone were delegated to it: NAME or NAME=ADDRESS[,ADDRESS]; repeat it for each")
-	f.StringVar(&o.Networks, "networks", "", "`FILE` that says whose networks are whose")
+	f.StringArrayVar(&o.AsIf, "as-if", nil, "a `SERVER` that the zone will be delegated to: NAME or NAME=ADDRESS[,ADDRESS]; repeat it for each")
+	f.StringVar(&o.Networks, "networks", "", "`FILE` with prefixes and their autonomous systems")
 	f.StringVar(&failOn, "fail-on", "error", "`SEVERITY` from which on the exit status is 1: error, warning or note")
 	f.BoolVar(&all, "all", false, "show the tests that found nothing too")
 	f.DurationVar(&o.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")

@@ -55,7 +55,7 @@ Exit status: 0 secure or insecure, 1 bogus or indeterminate.`,
 		}}
 	f := cmd.Flags()
 	f.StringVar(&q.AnchorFile, "anchor", "", "`FILE` of DS or DNSKEY records, or trust anchors in XML, to trust")
-	f.StringArrayVar(&q.Negative, "negative-anchor", nil, "`NAME` below which nothing is asked to be proved (RFC 7646); repeat it for each")
+	f.StringArrayVar(&q.Negative, "negative-anchor", nil, "`NAME` below which answers are not validated (RFC 7646); repeat it for each")
 	f.DurationVar(&q.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
 }

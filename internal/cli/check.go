@@ -31,11 +31,11 @@ func newCheck(e *env) *cobra.Command {
 	var fix, watch, dry bool
 	cmd := &cobra.Command{Use: "check [FILE|ZONE]...", GroupID: stageCheck, Short: "report everything that is wrong",
 		Long: `Reads zone files, or the whole workspace without arguments, and reports every
-mistake in one run: place, what is wrong and what to write instead. A folder stands for
-the zone files in it, - for standard input.
+mistake in one run: where, what is wrong, and what to write instead. A folder
+stands for the zone files in it, - for standard input.
 
-A finding that is meant to be is allowed by a comment at the record, which is
-reported itself when it is no longer needed:
+A comment at the record allows a finding; it is reported itself when it is no
+longer needed:
 
     printer  A  10.0.0.7   ; fencepost allow private-address: inside only
 
@@ -49,8 +49,8 @@ or in fencepost.toml, where severities can be set too:
     code = "one-name-server"
     zone = "lab.example"
 
-Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
-3 a file could not be read.`,
+Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use, 3 a
+file could not be read.`,
 		Example: `  fencepost check
   fencepost check zones/saltmarsh.example.zone --fix
   fencepost check zones --fix --dry-run
@@ -84,7 +84,7 @@ Exit status: 0 nothing worse than warnings, 1 there are errors, 2 wrong use,
 			return e.showCheck(res, err)
 		}}
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
-	cmd.Flags().BoolVar(&fix, "fix", false, "make the fixes that are mechanical, show them, and report what is left")
+	cmd.Flags().BoolVar(&fix, "fix", false, "make the mechanical fixes, show them, and report what is left")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "with --fix: show the fixes and write nothing")
 	cmd.Flags().BoolVar(&watch, "watch", false, "check again whenever a file is saved")
 	return cmd

@@ -77,7 +77,7 @@ Exit status of --confirm: 0 the parent serves all of it, 1 it does not.`,
 	f.StringVar(&o.Takes, "party-takes", "", "`WHAT` that party supports, such as 'algorithms=8,13 digests=1,2'")
 	f.UintSliceVar(&digests, "digest", nil, "DS digest `TYPES`: 2 (SHA-256), 4 (SHA-384)")
 	f.BoolVar(&confirm, "confirm", false, "ask the parent's servers whether they serve it")
-	f.BoolVar(&signals, "signals", false, "the records by which name servers elsewhere vouch for the zone's first keys (DNSSEC bootstrapping, RFC 9615)")
+	f.BoolVar(&signals, "signals", false, "the signaling records for DNSSEC bootstrapping (RFC 9615)")
 	f.StringArrayVar(&at, "at", nil, "with --confirm and --format epp: a `SERVER` of the parent; repeat it for each")
 	f.StringVarP(&out, "output", "o", "", "with --format epp: a `FOLDER` for the commands")
 	return cmd

@@ -18,15 +18,13 @@ func newHistory(e *env) *cobra.Command {
 	var since, show string
 	var watch bool
 	cmd := &cobra.Command{Use: "history ZONE", GroupID: stagePublish, Short: "who published what and when",
-		Long: `Lists the versions of a zone that were served here: serial, when, by whom, how it
-came about and how many records came and went; those of DNSSEC are counted apart.
-By whom is the user who had the server take the file, the primary it was fetched
-from, the key that changed it by messages, or with authors = "git" in [history]
-who committed the file.
+		Long: `Lists the versions of a zone that were served here: serial, when, by whom, source, and how
+many records were added and removed; those of DNSSEC are counted apart. By whom is the
+user who had the server load the file, the primary it was fetched from, the key of an
+update, or with authors = "git" in [history] who committed the file.
 
---show SERIAL tells what a version changed. What is kept, and for how long, stands
-in [history] of fencepost.toml. Compare versions with: fencepost diff; bring one
-back with: fencepost restore`,
+--show SERIAL shows a change. What is kept, and for how long, is set in [history] of
+fencepost.toml. Compare versions with: fencepost diff; restore one with: fencepost restore`,
 		Example: `  fencepost history saltmarsh.example
   fencepost history saltmarsh.example --name web --since 14d
   fencepost history saltmarsh.example --show 2026112802
@@ -54,7 +52,7 @@ back with: fencepost restore`,
 			return e.followHistory(cmd.Context(), h, o)
 		}}
 	f := cmd.Flags()
-	f.BoolVar(&watch, "watch", false, "then show versions as they come to be served, until interrupted")
+	f.BoolVar(&watch, "watch", false, "then show new versions as they are served, until interrupted")
 	f.StringVar(&o.Name, "name", "", "only versions that touch this `NAME`")
 	f.StringVar(&o.By, "by", "", "only versions by `WHO`: a part of the name is enough")
 	f.StringVar(&since, "since", "", "only versions from this `TIME` on: such as 14d, 2026-11-20, or RFC 3339")
@@ -166,13 +164,12 @@ func (e *env) showVersion(cmd *cobra.Command, zone, serial string) error {
 func newRestore(e *env) *cobra.Command {
 	var o ops.Restore
 	cmd := &cobra.Command{Use: "restore ZONE SERIAL", GroupID: stagePublish, Short: "restore the records of an earlier version",
-		Long: `Edits the file of a zone so that it has the records of an earlier version, under a
-new serial that is higher than all before: secondaries only go forward. Lines that
-do not differ stay as they are, with their comments; as with every edit, the new
-text is proved and checked before it is written. Then have the server load it:
+		Long: `Changes the file of a zone to the records of an earlier version, with a new serial higher
+than all before: secondaries only go forward. Lines that do not change keep their layout
+and comments; the new text is checked before it is written. Then have the server load it:
 fencepost reload
 
-Which versions there are: fencepost history ZONE`,
+For the versions there are: fencepost history ZONE`,
 		Example: `  fencepost restore saltmarsh.example 2026112801 --dry-run
   fencepost restore saltmarsh.example 2026112801`,
 		Args: exactly("ZONE", "SERIAL"),

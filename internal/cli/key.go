@@ -23,12 +23,12 @@ import (
 
 func newKey(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "key", GroupID: stageSign, Short: "make, list, move and retire keys",
-		Long: `Keys are PKCS#8 PEM files that only their owner can read, in the workspace under
-keys/ZONE/ or in the folder that --keys names. Beside them keyring.toml says where
-each is in its life (RFC 7583): generated, published, ready, active, retired, dead,
-removed. A running server is told of each change.
+		Long: `Keys are PKCS#8 PEM files that only their owner can read, in keys/ZONE/ of the workspace
+or in the folder that --keys names. keyring.toml beside them holds the state of each
+(RFC 7583): generated, published, ready, active, retired, dead, removed. A running server
+notices each change.
 
-What would break the zone is refused, with when it will be safe.`,
+A step that would break the zone is refused, with the time from when it is safe.`,
 		Example: `  fencepost key new saltmarsh.example
   fencepost key list saltmarsh.example
   fencepost key import saltmarsh.example old-server/*.key --public old-zone.txt`,
@@ -348,7 +348,7 @@ are published and never sign here (RFC 8901).`,
 	f.StringVar(&public, "public", "", "`FILE` with the zone's DNSKEY records")
 	f.StringVar(&origin, "origin", "", "`NAME` that relative names in --public follow (default: the zone)")
 	f.BoolVar(&k.Foreign, "foreign", false, "the file holds DNSKEY records of another operator (multi-signer, RFC 8901)")
-	f.BoolVar(&k.Activate, "activate", false, "put the keys to use at once, as they were elsewhere")
+	f.BoolVar(&k.Activate, "activate", false, "use the keys at once, as they were used before")
 	return cmd
 }
 

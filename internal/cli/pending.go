@@ -11,14 +11,13 @@ import (
 func newPending(e *env) *cobra.Command {
 	var drop string
 	cmd := &cobra.Command{Use: "pending ZONE", GroupID: stagePublish, Short: "updates that the server has and the zone file does not",
-		Long: `Shows what was changed by messages (RFC 2136) and is served, and the file of the zone
-does not have, as a difference from the file, with who changed it and when. Nothing of
-that is lost: it is kept beside the versions, and merged with what you change in the
-file whenever that is read.
+		Long: `Shows the dynamic updates (RFC 2136) that are in service and not in the zone file, as a
+difference from the file, with who made each and when. They are stored, and merged with
+your edits of the file at each reload.
 
-Where file and messages changed the same records, the version in service stays, and
-the conflict is told here. Either have the file count again, with --drop OWNER, or
-what is served, with: fencepost fold ZONE --over
+If file and updates change the same records, the version in service stays, and the
+conflict is shown here. To keep the file's records: --drop OWNER. To keep what is served:
+fencepost fold ZONE --over
 
 Exit status: 0, or 1 while there is a conflict.`,
 		Example: `  fencepost pending saltmarsh.example
@@ -48,7 +47,7 @@ Exit status: 0, or 1 while there is a conflict.`,
 			}
 			return e.pending(p)
 		}}
-	cmd.Flags().StringVar(&drop, "drop", "", "give up what messages changed at `OWNER`: the file counts again; a type may follow")
+	cmd.Flags().StringVar(&drop, "drop", "", "drop the updates of `OWNER`: the file's records are served again; a type may follow")
 	return cmd
 }
 
@@ -89,15 +88,15 @@ func (e *env) pendingSet(c ops.PendingSet) {
 func newFold(e *env) *cobra.Command {
 	var o ops.FoldOptions
 	cmd := &cobra.Command{Use: "fold ZONE", GroupID: stagePublish, Short: "write pending updates into the zone file",
-		Long: `Writes what is pending of a zone into its file, in the file's own style: lines that do
-not differ stay as they are, with their comments. The serial becomes the one that is
-served, so secondaries notice nothing. The running server loads it at once.
+		Long: `Writes the pending updates of a zone into its file, in the file's own style: lines
+that do not change keep their layout and comments. The serial becomes the one in service,
+so secondaries notice nothing. The running server loads the file at once.
 
-Messages that come meanwhile are not lost: they stay pending. What would put an
-error into the file stays pending too, is told, and keeps nothing else back. Where
-the file was changed too, nothing is written; --over writes what is served over it.
+Updates that arrive meanwhile stay pending. An update that would put an error into the
+file stays pending too, with the reason; the others are written. If the file was changed
+too, nothing is written; --over overwrites it with what is served.
 
-Exit status: 0, or 1 where something stays pending for an error.`,
+Exit status: 0, or 1 if updates stay pending because of errors.`,
 		Example: `  fencepost fold saltmarsh.example --dry-run
   fencepost fold saltmarsh.example`,
 		Args: exactly("ZONE"),

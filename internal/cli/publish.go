@@ -14,17 +14,17 @@ import (
 func newPublish(e *env) *cobra.Command {
 	var o publish.Options
 	cmd := &cobra.Command{Use: "publish [ZONE...]", GroupID: stagePublish, Short: "check, load and verify an edited zone in one step",
-		Long: `Takes zones from their edited files to every server, through gates: the file is checked;
-the expectations of the workspace (expect/*.expect) hold of it; the serial is raised if it
-must be; the running server loads the zone, and signs it; every secondary shows it; the
-expectations hold at all servers. Without ZONE all zones of the workspace that have files,
-those that others depend on first.
+		Long: `Brings edited zones into service in steps: check the file; check the expectations of the
+workspace (expect/*.expect) on it; raise the serial if needed; have the running server
+load and sign the zone; wait until every secondary has it; check the expectations on all
+servers. Without ZONE: all zones of the workspace that have files, those that others
+depend on first.
 
-A gate before loading changes nothing in service. If one behind it fails, what the world sees
-is told, with the way back; --back-on-failure goes it. Interrupted anywhere, it can be run
-again.
+A step that fails before loading changes nothing in service. If a later one fails, the
+output says what resolvers see now and how to go back; --back-on-failure does so.
+After an interrupt run it again.
 
-Exit status: 0 published, also if there is nothing to publish, 1 a gate stopped it.`,
+Exit status: 0 published, also if there is nothing to publish, 1 a step failed.`,
 		Example: `  fencepost publish
   fencepost publish saltmarsh.example --dry-run
   fencepost publish saltmarsh.example --back-on-failure
@@ -52,8 +52,8 @@ Exit status: 0 published, also if there is nothing to publish, 1 a gate stopped 
 			return err
 		}}
 	f := cmd.Flags()
-	f.BoolVar(&o.Dry, "dry-run", false, "go through the gates that change nothing, and show what the world would see")
-	f.BoolVar(&o.BackOnFailure, "back-on-failure", false, "bring the version before back if a gate fails after loading")
+	f.BoolVar(&o.Dry, "dry-run", false, "do the steps that change nothing, and show what would be served")
+	f.BoolVar(&o.BackOnFailure, "back-on-failure", false, "go back to the version before if a step after loading fails")
 	f.BoolVar(&o.WaitCaches, "wait-caches", false, "continue until no cache can hold an old answer")
 	f.DurationVar(&o.Patience, "patience", 5*time.Minute, "give up on secondaries after `TIME`")
 	f.DurationVar(&o.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try to ask a server")

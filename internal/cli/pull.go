@@ -46,7 +46,7 @@ with -o. What check finds in it is reported: what was not understood, and where.
 			return shown(err)
 		}}
 	cmd.Flags().StringVar(&o.From, "from", "", "the `SERVER` that hands the zone over: an address, a host, or a peer")
-	cmd.Flags().StringVar(&o.File, "file", "", "take this master `FILE`, with what it includes, as it is; - is standard input")
+	cmd.Flags().StringVar(&o.File, "file", "", "copy this master `FILE` and the files that it includes as they are; - is standard input")
 	cmd.Flags().BoolVar(&o.Unsigned, "unsigned", false, "with --file: leave out what a signer made, and tidy")
 	cmd.Flags().StringVar(&o.Key, "key", "", "`NAME` of the secret for the transfer, in secrets.toml")
 	cmd.Flags().StringVarP(&o.Out, "output", "o", "", "write to this `FILE` and list the zone nowhere; - is standard output")

@@ -29,11 +29,11 @@ func goesTo(r *ops.Remote) (bool, error) {
 // editLongRemote is told of edits that can go to a server.
 const editLongRemote = `
 
-With --at SERVER --key NAME the edit goes as a message to a server, which has to grant
-it ([[grant]] in fencepost.toml there); there need be no file here. What is to change is
-shown first, it is made only if all of that is still as it was looked at, and what the
-server made of it is read back. --at here is the running server of the workspace, which
-needs no key: it knows who you are ([[allow]]).`
+With --at SERVER --key NAME the edit is sent to a server as a dynamic update (RFC 2136),
+which the server has to grant ([[grant]] in fencepost.toml there); no file is needed here.
+The changes are shown first. They are made only if the records are still the same, and
+the result is read back. --at here is the running server of the workspace, which knows
+you by your user ([[allow]]) and needs no key.`
 
 // editedAt makes an edit at a server.
 func (e *env) editedAt(cmd *cobra.Command, o edit.Edit, kind ops.Kind, r ops.Remote) error {

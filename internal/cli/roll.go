@@ -13,14 +13,13 @@ import (
 func newRoll(e *env) *cobra.Command {
 	var dir string
 	cmd := &cobra.Command{Use: "roll ZONE", GroupID: stageSign, Short: "roll keys over in the safe order, step by step",
-		Long: `Shows the rollover of a zone as a time line: what is done, what is going on, what
-comes next, when at the earliest, and what it waits for. Each step waits for two
-things: every server of the zone (and for a DS every server of the parent) has been
-seen to show it, and what caches may still hold has expired.
+		Long: `Shows the rollover of a zone as a timeline: what is done, the present step, the next
+steps with their earliest times, and what each waits for. A step is done when every
+server of the zone (and for a DS every server of the parent) shows it and the old records
+have expired from caches.
 
-The server that signs the zone does all this by itself. Rollovers begin when the
-policy says so (renew-key, renew-ksk, renew-zsk), or with roll start. --format svg
-draws the time line.`,
+The server that signs the zone does this by itself. Rollovers begin by policy
+(renew-key, renew-ksk, renew-zsk), or with roll start. --format svg draws the timeline.`,
 		Example: `  fencepost roll saltmarsh.example
   fencepost roll start saltmarsh.example
   fencepost roll start saltmarsh.example --what zsk
@@ -47,16 +46,15 @@ draws the time line.`,
 func newRollStart(e *env) *cobra.Command {
 	c := ops.RollChange{Do: "start"}
 	cmd := &cobra.Command{Use: "start ZONE", Short: "begin a rollover now",
-		Long: `Begins a rollover: keys are made, or those taken that key new made and nothing
-uses yet. Where the policy asks for another algorithm, all keys are replaced in the
-conservative order of RFC 6781.
+		Long: `Begins a rollover with new keys, or with unused ones from key new. If the policy has
+another algorithm, all keys are replaced in the conservative order of RFC 6781.
 
-With --emergency everything that may be shown at once is, so that the old key goes as
-early as caches permit; the chain of trust holds all the while. It can begin at any
-moment: in the place of another rollover it replaces every key there is.
+With --emergency all steps that can run together do, and the old key is removed as early
+as caches permit; the chain of trust stays valid. It can begin at any time, and replaces
+a rollover that is under way: then all keys are replaced.
 
---what sign begins to sign a zone, --what unsign makes a zone unsigned: the parent's
-DS goes first (RFC 8078).`,
+--what sign begins to sign a zone. --what unsign makes a zone unsigned: the parent's DS
+is removed first (RFC 8078).`,
 		Example: `  fencepost roll start saltmarsh.example
   fencepost roll start saltmarsh.example --what ksk --emergency --reason "laptop lost"
   fencepost roll start saltmarsh.example --what unsign`,
@@ -64,7 +62,7 @@ DS goes first (RFC 8078).`,
 		RunE: func(cmd *cobra.Command, args []string) error { return e.changeRoll(cmd, args[0], c) }}
 	cmd.Flags().StringVar(&c.What, "what", "keys", "`WHAT` to roll: keys (all), ksk, zsk, sign or unsign")
 	cmd.Flags().BoolVar(&c.Fast, "emergency", false, "as fast as caches permit")
-	cmd.Flags().StringVar(&c.Reason, "reason", "", "`WORDS` that are kept with it")
+	cmd.Flags().StringVar(&c.Reason, "reason", "", "the reason, as `WORDS`")
 	return cmd
 }
 

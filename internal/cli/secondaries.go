@@ -19,14 +19,14 @@ func newSecondaries(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "secondaries ZONE", GroupID: stageVerify, Short: "are all servers of a zone in sync?",
 		Long: `Asks every server of a zone for its serial, over UDP and TCP, and for some of the zone's
 records: the server of this workspace, its peers, and those given with --at; with --at all
-every address of the servers that the delegation names. A server that has the serial and
-answers otherwise than most has other content. Where the zone is signed here, the primary that
-hands it in has a serial of its own and is shown beside the others.
+every address of the servers in the delegation. A server with the newest serial and other
+answers than most has other content. If the zone is signed here, its unsigned primary has
+serials of its own and is shown apart.
 
-With --wait it asks again until all have a serial: a number, or file for that of the zone's
-file.
+With --wait it asks again until all have a serial: a number, or file for that of the
+zone's file.
 
-Exit status: 0 all have the newest version, 1 some do not.`,
+Exit status: 0 all are in sync, 1 some are not.`,
 		Example: `  fencepost secondaries saltmarsh.example
   fencepost secondaries saltmarsh.example --at 192.0.2.53 --at 198.51.100.53
   fencepost secondaries saltmarsh.example --at all
@@ -49,7 +49,7 @@ Exit status: 0 all have the newest version, 1 some do not.`,
 		}}
 	cmd.Flags().StringArrayVar(&o.At, "at", nil, "another `SERVER` to ask; all: every address of the zone's servers; repeat it for each")
 	cmd.Flags().StringVar(&wait, "wait", "", "ask again until all have this `SERIAL`, or file: that of the zone's file")
-	cmd.Flags().DurationVar(&patience, "patience", 10*time.Minute, "`TIME` to wait for that at most")
+	cmd.Flags().DurationVar(&patience, "patience", 10*time.Minute, "give up after `TIME`")
 	cmd.Flags().DurationVar(&o.Timeout, "timeout", 2*time.Second, "`TIME` to wait for one try")
 	return cmd
 }

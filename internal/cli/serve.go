@@ -36,14 +36,13 @@ import (
 func newServe(e *env) *cobra.Command {
 	var listen []string
 	cmd := &cobra.Command{Use: "serve", GroupID: stagePublish, Short: "answer queries for the zones of the workspace",
-		Long: `Serves the workspace over UDP and TCP: answers queries, sends zones to the
-peers in send-to and tells them of changes, fetches the zones in fetch-from and
-keeps them, signs the zones with a policy and renews their signatures.
+		Long: `Serves the workspace over UDP and TCP: answers queries, sends zones and NOTIFY to the
+peers in send-to, fetches the zones in fetch-from, and signs the zones with a policy.
 
-Runs until interrupted; SIGHUP reloads. Without a configuration to the contrary it
-listens on this machine only. A zone with errors never replaces a good one.`,
+Runs until interrupted; SIGHUP reloads. Without [serve] listen it listens on this
+machine only. A zone with errors never replaces a good version.`,
 		Example: `  fencepost serve
-  fencepost serve --listen 127.0.0.1:0        any free port, which is told`,
+  fencepost serve --listen 127.0.0.1:0        any free port, which is printed`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			e.running()
@@ -307,13 +306,13 @@ type reloadArgs struct {
 func newReload(e *env) *cobra.Command {
 	var how reloadArgs
 	cmd := &cobra.Command{Use: "reload [ZONE]", GroupID: stagePublish, Short: "have the running server load changed files",
-		Long: `Makes the running server read fencepost.toml and the zone files that have changed;
-with ZONE the files of that zone alone. A zone with errors, or one whose content
-changed while its serial did not, is not taken: the version in service stays.
+		Long: `Has the running server read fencepost.toml and the zone files that have changed; with
+ZONE the files of that zone alone. A zone with errors, or one whose content changed while
+its serial did not, is not loaded: the version in service stays.
 
-After a clock that was ahead, nothing is signed until that time comes again: with
---clock-is-right you say that the clock is right now, and everything signed at a time
-still to come is signed anew.`,
+If the clock was in the future, nothing is signed until that time has come again. With
+--clock-is-right you confirm that the clock is right now: signatures with times in the
+future are made again.`,
 		Example: `  fencepost reload
   fencepost reload saltmarsh.example
   fencepost reload --clock-is-right`,
@@ -343,7 +342,7 @@ still to come is signed anew.`,
 			}
 			return refused(results)
 		}}
-	cmd.Flags().BoolVar(&how.ClockIsRight, "clock-is-right", false, "sign anew what a clock that was ahead signed: the time now is right")
+	cmd.Flags().BoolVar(&how.ClockIsRight, "clock-is-right", false, "the clock is right now: make signatures with times in the future again")
 	return cmd
 }
 

@@ -16,11 +16,11 @@ func newSpread(e *env) *cobra.Command {
 	var q ops.Question
 	var every time.Duration
 	cmd := &cobra.Command{Use: "spread NAME [TYPE] --at RESOLVER...", GroupID: stageVerify, Short: "has a change spread? what resolvers hold, and for how long",
-		Long: `Asks the servers of the zone what is true now, and resolvers what they hold: who has it
-already, who has another answer and until when it may go on saying so. With --watch it asks
+		Long: `Asks the servers of the zone for the present answer, and resolvers for theirs: which have
+it already, which have an old one and until when they may cache it. With --watch it asks
 again until all have it.
 
-A resolver that is asked may look for an answer that it did not have: it holds that then.
+A resolver without the answer fetches it when asked, and has it in its cache then.
 
 Exit status: 0 all have it, 1 some do not.`,
 		Example: `  fencepost spread www.saltmarsh.example --at 192.0.2.100 --at 192.0.2.101

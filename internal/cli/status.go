@@ -21,11 +21,11 @@ const manyZones = 50
 func newStatus(e *env) *cobra.Command {
 	var all bool
 	cmd := &cobra.Command{Use: "status [ZONE]", GroupID: stagePublish, Short: "what the running server does",
-		Long: `Shows the zones of the running server, those with trouble first: what is wrong,
-since when, until when it holds, and what to do. Of more than 50 zones those that
-are well are only counted; --all shows them too. With ZONE all that is known of one.
+		Long: `Shows the zones of the running server, those with trouble first: what is wrong, since
+when, for how long the zone can still be served, and what to do. With more than 50 zones
+those without trouble are only counted; --all lists them. With ZONE everything about one.
 
-Exit status: 0 all is well, 1 there is trouble.`,
+Exit status: 0 no trouble, 1 trouble.`,
 		Example: `  fencepost status
   fencepost status saltmarsh.example
   fencepost status --all

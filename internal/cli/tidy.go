@@ -41,7 +41,7 @@ With --check nothing is written; the exit status is 1 if a file is not tidy.`,
 			}
 			return err
 		}}
-	cmd.Flags().BoolVar(&o.Check, "check", false, "only tell which files are not tidy")
+	cmd.Flags().BoolVar(&o.Check, "check", false, "only list the files that are not tidy")
 	cmd.Flags().BoolVar(&o.Shorten, "shorten", false, "names as short as the origin permits; types and data that are numbers by their names")
 	return cmd
 }

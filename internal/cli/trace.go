@@ -16,18 +16,17 @@ import (
 func newTrace(e *env) *cobra.Command {
 	var q ops.Question
 	cmd := &cobra.Command{Use: "trace NAME [TYPE]", GroupID: stageVerify, Short: "follow the delegations from the root, and see where they stop",
-		Long: `Goes from the root down to a name as a resolver does, but asks every address of
-every server on the way, over UDP and TCP, and compares what they say: servers that are
-silent or do not have the zone, lists of servers and addresses that differ above and in
-the zone, answers that differ. Aliases are followed.
+		Long: `Follows the delegations from the root to a name, as a resolver does, but asks every
+address of every server, over UDP and TCP, and compares their answers: servers that time
+out or are lame, NS records and glue that differ at the parent and in the zone, different
+answers. Aliases are followed.
 
-Where it stops, it says which record is missing in which zone, and prints it. A zone
-of the workspace without a delegation is found that way.
+Where it stops, it prints the record that is missing, and the zone that needs it. This
+finds a zone of the workspace that is not delegated.
 
-The root is that of the world, or [trust] servers of the workspace.
+It begins at the root servers, or at [trust] servers of the workspace.
 
-Exit status: 0 answered (also: no such name or no data), 1 something has to be
-mended.`,
+Exit status: 0 answered (also: no such name or no data), 1 there is an error to correct.`,
 		Example: `  fencepost trace www.saltmarsh.example
   fencepost trace north.gauges.saltmarsh.example AAAA
   fencepost trace 198.51.100.25

@@ -15,10 +15,10 @@ func newVerify(e *env) *cobra.Command {
 	var o ops.VerifyOptions
 	var within string
 	cmd := &cobra.Command{Use: "verify FILE|ZONE", GroupID: stageSign, Short: "verify the signatures of a zone file",
-		Long: `Checks every signature of a signed zone, the chain of NSEC or NSEC3 records and
-what they list, CDS and CDNSKEY, the digest of the zone (ZONEMD), and that nothing
-is signed that must not be. With --anchor or --ds, also that the keys follow from
-the DS or DNSKEY records given.`,
+		Long: `Verifies every signature of a signed zone, the chain of NSEC or NSEC3 records and
+their type lists, CDS and CDNSKEY, the digest of the zone (ZONEMD), and that nothing is
+signed that must not be. With --anchor or --ds, also that the keys match the given DS or
+DNSKEY records.`,
 		Example: `  fencepost verify signed.zone
   fencepost verify signed.zone --anchor ds-at-the-parent.txt
   fencepost verify signed.zone --expires-within 5d
@@ -46,9 +46,9 @@ the DS or DNSKEY records given.`,
 			}
 			return e.verified(r, err)
 		}}
-	cmd.Flags().StringVar(&o.Anchor, "anchor", "", "`FILE` with DS or DNSKEY records that the keys must follow from")
-	cmd.Flags().StringArrayVar(&o.DS, "ds", nil, "`DATA` of a DS record that the keys must follow from; repeat it for each")
-	cmd.Flags().StringVar(&within, "expires-within", "", "a signature that ends within this `TIME` is a fault, such as 5d")
+	cmd.Flags().StringVar(&o.Anchor, "anchor", "", "`FILE` with DS or DNSKEY records that the keys must match")
+	cmd.Flags().StringArrayVar(&o.DS, "ds", nil, "`DATA` of a DS record that the keys must match; repeat it for each")
+	cmd.Flags().StringVar(&within, "expires-within", "", "report signatures that expire within this `TIME`, such as 5d")
 	cmd.Flags().StringVar(&o.Origin, "origin", "", "`NAME` of the zone, where the file does not say it")
 	return cmd
 }

@@ -81,7 +81,7 @@ that both include; add, change and the others take ZONE@AUDIENCE as the zone.`,
 	starterFlags(cmd, &s)
 	cmd.Flags().StringVar(&aud.Name, "audience", "", "give a zone that exists a file for this `AUDIENCE` (a view, RFC 9499)")
 	cmd.Flags().StringArrayVar(&aud.Networks, "network", nil, "a `NETWORK` that a new audience asks from; repeat it for each")
-	cmd.Flags().StringVar(&s.Like, "like", "", "a `ZONE` or file to take as the pattern, with its records")
+	cmd.Flags().StringVar(&s.Like, "like", "", "a `ZONE` or file to copy, with its records")
 	cmd.MarkFlagsMutuallyExclusive("audience", "like")
 	cmd.MarkFlagsMutuallyExclusive("audience", "ns")
 	return cmd
@@ -103,7 +103,7 @@ func (e *env) created(c *edit.Created, next string) error {
 
 // reloadFlag has the running server take what an edit writes.
 func (e *env) reloadFlag(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&e.reload, "reload", false, "have the running server take the change at once")
+	cmd.Flags().BoolVar(&e.reload, "reload", false, "have the running server load the change at once")
 }
 
 func (e *env) editFlags(cmd *cobra.Command, o *edit.Edit) {
@@ -115,16 +115,16 @@ func (e *env) editFlags(cmd *cobra.Command, o *edit.Edit) {
 
 const editLong = `
 ZONE is a zone of the workspace or a file. OWNER is relative to the zone, @ for
-the zone itself. Only the lines concerned change; the serial is raised. An edit
-that would put an error into the zone is refused and nothing is written.
+the zone itself. Other lines of the file stay as they are; the serial is raised. An
+edit that would put an error into the zone is refused.
 
-Many at once: ranges in brackets stand for a record each, gauge[01-40] for
-gauge01 to gauge40, in owner and data alike; they must have the same length.
-With - instead of OWNER, records are read from standard input, one a line.
-All of them are written, or none.
+Many at once: a range in brackets makes a record for each of its values, gauge[01-40] for
+gauge01 to gauge40, in owner and data alike; the ranges must have the same length.
+With - instead of OWNER, records are read from standard input, one a line. All are
+written, or none.
 
-With --zones PATTERN instead of ZONE the same edit is made in every zone of the
-workspace that fits; those in which there is nothing to be done are passed over.`
+With --zones PATTERN instead of ZONE the same edit is made in every matching zone of the
+workspace; zones where there is nothing to change are skipped.`
 
 // stdin reads the records of an edit from standard input.
 func (e *env) stdin(cmd *cobra.Command) ([]edit.RecordArg, error) {
@@ -222,7 +222,7 @@ func newAdd(e *env) *cobra.Command {
 	var r ops.Remote
 	var ttl string
 	cmd := &cobra.Command{Use: "add ZONE OWNER TYPE DATA...", GroupID: stageWrite, Short: "add records",
-		Long: "Adds records where a person would put them.\n" + editLong + editLongRemote,
+		Long: "Adds records, each beside those that it belongs to.\n" + editLong + editLongRemote,
 		Example: `  fencepost add saltmarsh.example cam-north A 198.51.100.31 --ptr
   fencepost add saltmarsh.example @ MX 20 mail2 --reload
   fencepost add saltmarsh.example note TXT "high water at six" --ttl 300
@@ -310,9 +310,9 @@ job: nothing is sent while the address is the same.`,
 func newRename(e *env) *cobra.Command {
 	var o edit.Rename
 	cmd := &cobra.Command{Use: "rename ZONE OLD NEW", GroupID: stageWrite, Short: "rename a host and all records that point to it",
-		Long: `Gives a name another one: its records and those of the names below it (such as
-_443._tcp.OLD) move, and everything that points to it follows, in all zones of the
-workspace: aliases, MX, SRV, NS, PTR. All files are written, or none.`,
+		Long: `Renames a host: its records and those of the names below it (such as _443._tcp.OLD)
+move, and all records that point to it follow, in all zones of the workspace: aliases, MX,
+SRV, NS, PTR. All files are written, or none.`,
 		Example: `  fencepost rename saltmarsh.example web www2
   fencepost rename saltmarsh.example mail post --dry-run`,
 		Args: exactly("ZONE", "OLD", "NEW"),
