@@ -87,7 +87,7 @@ func (q *sampled) said(s *Server, denied bool) (text string, ok bool) {
 	var lines []string
 	for _, rec := range r.Answer {
 		if rec.Name.Equal(q.name) && (rec.Type == q.t || rec.Type == rr.TypeCNAME) {
-			lines = append(lines, strings.ToLower(fmt.Sprintf("%s %s", rec.Type, rr.DataText(rec.Type, rec.Data))))
+			lines = append(lines, rec.Type.String()+" "+strings.ToLower(rr.DataText(rec.Type, rec.Data)))
 		}
 	}
 	if len(lines) == 0 {

@@ -120,7 +120,7 @@ var serverTests = []*Test{
 				}
 			}
 			f.differing(func(_, _ *Server, serial uint32, what string) {
-				l.add("raise the serial at the primary; where that does not help, see the log of the server that is behind", "with the one serial %d, %s", serial, what)
+				l.add("raise the serial at the primary; where that does not help, see the log of the server that is behind", "serial %d, %s", serial, what)
 			})
 		}},
 	{Rule: rule("server-slow", diag.Note, "a server is slow to answer", "RFC 1035 §7.2",

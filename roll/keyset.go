@@ -96,8 +96,8 @@ func (r *KeySet) Signs() bool {
 
 // Errors of rollovers.
 var (
-	ErrRolling = errors.New("a rollover is going on")
-	ErrNoRoll  = errors.New("no rollover is going on")
+	ErrRolling = errors.New("a rollover is under way")
+	ErrNoRoll  = errors.New("no rollover is under way")
 	ErrNoKey   = errors.New("there is no such key to replace")
 )
 
@@ -140,9 +140,9 @@ func (r *KeySet) ChangesDS() bool {
 
 // Description says what a kind does.
 func (k Kind) Description() string {
-	return map[Kind]string{RollZSK: "the ZSK is replaced", RollKSK: "the KSK is replaced", RollAll: "the keys are replaced", RollKSKRevoke: "the KSK is replaced, and the old one revoked", RollAllRevoke: "the keys are replaced, and the old ones revoked", RollAlgorithm: "the algorithm is changed",
-		EmergencyZSK: "the ZSK is replaced as fast as caches permit", EmergencyKSK: "the KSK is replaced as fast as caches permit", EmergencyAll: "the keys are replaced as fast as caches permit", EmergencyMixed: "the keys are replaced as fast as caches permit",
-		GoSecure: "the zone becomes signed", GoInsecure: "the zone becomes unsigned"}[k]
+	return map[Kind]string{RollZSK: "ZSK rollover", RollKSK: "KSK rollover", RollAll: "rollover of all keys", RollKSKRevoke: "KSK rollover with revocation", RollAllRevoke: "rollover of all keys with revocation", RollAlgorithm: "algorithm rollover",
+		EmergencyZSK: "emergency ZSK rollover", EmergencyKSK: "emergency KSK rollover", EmergencyAll: "emergency rollover of all keys", EmergencyMixed: "emergency rollover of all keys",
+		GoSecure: "first signing", GoInsecure: "going unsigned"}[k]
 }
 
 // Outcome is what Advance did.

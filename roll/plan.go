@@ -141,7 +141,7 @@ var plans = map[Kind][]step{
 	},
 	GoSecure: {
 		{title: "sign the zone", new: publish | sign, newAt: Published, newDone: Ready, wait: keysInCache | dataInCache, back: back{to: 1}},
-		{title: "have the DS entered at the parent", new: ask, parent: true, newSeen: Active, back: back{to: 0}},
+		{title: "add the DS at the parent", new: ask, parent: true, newSeen: Active, back: back{to: 0}},
 	},
 	GoInsecure: {
 		{title: "have the DS deleted at the parent", old: withdraw, parent: true, oldSeen: Retired, oldDone: Dead, wait: dsInCache, back: back{to: 1}},

@@ -331,7 +331,7 @@ func TestNinetyDays(t *testing.T) {
 	if seen["edits"] == 0 || seen["outages"] == 0 || days == 90 && (seen["expired"] == 0 || seen["ds"] < 3) {
 		t.Errorf("it was a quiet life: %v", seen)
 	}
-	if strings.Count(long, "the keys are replaced") == 0 {
+	if strings.Count(long, "rollover of all keys") == 0 {
 		t.Error("no key was replaced")
 	}
 	t.Logf("%d lines; %v", strings.Count(long, "\n"), seen)

@@ -54,7 +54,7 @@ func (gs Grants) MayAsk(r *Request) *Refusal {
 	for i := range r.Prerequisites {
 		x := &r.Prerequisites[i]
 		if x.Name.AtOrBelow(r.Zone) && !slices.ContainsFunc(gs, func(g Grant) bool { return g.reaches(x.Name) }) {
-			return refuse(message.Refused, "the key may not ask about %s: it may change nothing there", x.Name)
+			return refuse(message.Refused, "the key has no grant for %s", x.Name)
 		}
 	}
 	return nil

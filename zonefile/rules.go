@@ -98,7 +98,7 @@ var (
 		Good: "www A 192.0.2.1\n"}
 	RuleNotASCII = &diag.Rule{Code: "not-ascii", Severity: diag.Warning,
 		Title: "a name holds characters outside ASCII", Ref: "RFC 5891 §4.4",
-		Doc:  "The octets are taken as they are, which no resolver will ask for. An internationalised name is written as its A-label, beginning with xn--.",
+		Doc:  "The octets are taken as they are, and no resolver will ask for them. An internationalised name is written as its A-label, beginning with xn--.",
 		Bad:  "b\u00fccher A 192.0.2.1\n",
 		Good: "xn--bcher-kva A 192.0.2.1\n"}
 	RuleOutsideZone = &diag.Rule{Code: "outside-zone", Severity: diag.Error,

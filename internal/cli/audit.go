@@ -112,10 +112,10 @@ func (e *env) audited(r *audit.Report, all bool) {
 func (e *env) area(r *audit.Report, a ui.AuditArea, all bool) {
 	state := e.ui.Paint(ui.Good, "%d passed", len(a.Passed))
 	if len(a.Passed) == 0 && len(a.Found) == 0 {
-		state = e.ui.Paint(ui.Dim, "nothing to look at")
+		state = e.ui.Paint(ui.Dim, "not applicable")
 	}
 	if len(a.Found) > 0 {
-		state += ui.Textf(", %d found something", len(a.Found))
+		state += ui.Textf(", %d with findings", len(a.Found))
 	}
 	e.ui.Printf("%s  %s\n", e.ui.Paint(ui.Bold, "%-10s", a.Area), state)
 	for _, t := range a.Found {

@@ -139,7 +139,7 @@ func (e *env) expectedText(x *ops.Expected) {
 			e.ui.Printf("  %s  %s\n", e.ui.Paint(outcomeStyle[r.Outcome], "%-5s", r.Outcome), e.ui.Fit(r.Text, 9))
 			switch r.Outcome {
 			case ops.Fails:
-				e.ui.Printf("         %s\n         %s\n", e.ui.Fit("instead: "+r.Got, 9), e.ui.Paint(ui.Dim, "%s:%d", r.File, r.Line))
+				e.ui.Printf("         %s\n         %s\n", e.ui.Fit("got: "+r.Got, 9), e.ui.Paint(ui.Dim, "%s:%d", r.File, r.Line))
 			case ops.LeftOut:
 				e.ui.Printf("            %s\n", e.ui.Fit(r.Got, 12))
 			}

@@ -162,7 +162,7 @@ func newKeyList(e *env) *cobra.Command {
 				}
 			}
 			if ring.Roll.Roll != nil {
-				e.ui.Printf("\nA rollover is going on: %s; see: fencepost roll %s\n", ring.Roll.Roll.Kind.Description(), args[0])
+				e.ui.Printf("\nA rollover is under way: %s; see: fencepost roll %s\n", ring.Roll.Roll.Kind.Description(), args[0])
 			}
 			return nil
 		}}

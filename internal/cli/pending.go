@@ -64,7 +64,7 @@ func (e *env) pending(p *ops.Pending) error {
 	plain := shownZone(p.Zone.String(), p.Audience)
 	switch n := len(p.Changes); {
 	case p.Problem != "":
-		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bad, "the file does not go together with that"), e.ui.Fit(p.Problem, 2))
+		e.ui.Printf("\n%s\n  %s\n", e.ui.Paint(ui.Bad, "conflicts with the file"), e.ui.Fit(p.Problem, 2))
 	case n == 0:
 		e.ui.Sayf("%s: nothing is pending, the file has all that is served\n", plain)
 	default:

@@ -21,7 +21,7 @@ func remoteFlags(cmd *cobra.Command, r *ops.Remote, fromHere bool) {
 // goesTo reports whether an edit is one of a server.
 func goesTo(r *ops.Remote) (bool, error) {
 	if r.At == "" && (r.Key != "" || r.FromHere) {
-		return false, usageError("--key and --from-here say how an edit goes to a server: say which with --at SERVER")
+		return false, usageError("--key and --from-here are for edits at a server: add --at SERVER")
 	}
 	return r.At != "", nil
 }
@@ -57,9 +57,9 @@ func (e *env) editedAt(cmd *cobra.Command, o edit.Edit, kind ops.Kind, r ops.Rem
 	}
 	switch {
 	case len(sent.Changes) == 0:
-		e.ui.Sayf("nothing changes: %s answers like that already\n", sent.Server)
+		e.ui.Sayf("nothing changes: %s has it already\n", sent.Server)
 	case o.Dry:
-		e.ui.Sayf("would be asked of %s\n", sent.Server)
+		e.ui.Sayf("not sent to %s: --dry-run\n", sent.Server)
 	default:
 		e.ui.Sayf("%s at %s: it answers with serial %d\n", e.onErr().Paint(ui.Good, "done"), sent.Server, sent.Serial)
 	}

@@ -36,9 +36,9 @@ The server that signs the zone does this by itself. Rollovers begin by policy
 		}}
 	cmd.Flags().StringVar(&dir, "keys", "", "`DIR` of the keys (default: keys/ZONE in the workspace)")
 	cmd.AddCommand(newRollStart(e),
-		newRollChange(e, "pause", "stop a rollover where it is", "Stops a rollover where it is; the zone stays as it is and valid. Go on with resume."),
-		newRollChange(e, "resume", "resume a paused rollover", "Goes on with a paused rollover."),
-		newRollChange(e, "cancel", "go back, while that is safe", "Turns a rollover round: the old keys stay, and the new ones leave the zone in the\norder that is safe from where it is. When the old keys have left, there is no way back."),
+		newRollChange(e, "pause", "stop a rollover where it is", "Stops a rollover where it is; the zone stays valid. Continue with: roll resume"),
+		newRollChange(e, "resume", "resume a paused rollover", "Continues a paused rollover."),
+		newRollChange(e, "cancel", "go back, while that is safe", "Goes back: the old keys stay, and the new ones are removed in the safe order. Once the\nold keys are removed, there is no way back."),
 		newRollStep(e))
 	return cmd
 }
@@ -120,9 +120,9 @@ func (e *env) rollText(v *ops.RollView) {
 	zone := strings.TrimSuffix(v.Zone, ".")
 	switch v.State {
 	case "none":
-		e.ui.Printf("%s: no rollover is going on\n", e.ui.Paint(ui.Bold, "%s", zone))
+		e.ui.Printf("%s: no rollover is under way\n", e.ui.Paint(ui.Bold, "%s", zone))
 	case "finished":
-		e.ui.Printf("%s: no rollover is going on; the last one: %s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words)
+		e.ui.Printf("%s: no rollover is under way; the last one: %s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words)
 	default:
 		e.ui.Printf("%s: %s%s\n", e.ui.Paint(ui.Bold, "%s", zone), v.Words, map[bool]string{true: " (cancelled, on its way back)"}[v.Cancelled])
 	}

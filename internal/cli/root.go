@@ -374,7 +374,7 @@ func inOurWords(err error) error {
 		return err
 	}
 	flags := strings.Fields(m[1])
-	return usageError("--%s do not go together: leave out all but one", strings.Join(flags, " and --"))
+	return usageError("--%s exclude each other: use one of them", strings.Join(flags, " and --"))
 }
 
 // flagError adds to an unknown flag the one that was probably meant.

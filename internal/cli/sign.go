@@ -49,7 +49,7 @@ back and verifies every signature, which takes longer than signing.`,
 			e.ui.Sayf("signed %s, serial %d: %s with %s in %s\n", strings.TrimSuffix(r.Zone.String(), "."), r.Serial,
 				ui.Plural(r.Signatures, "signature"), ui.Plural(r.Keys, "key"), ui.Duration(r.Elapsed))
 			if len(r.Started) > 0 {
-				e.ui.Sayf("put to use: key %s\n", roll.Names(r.Started))
+				e.ui.Sayf("now in use: key %s\n", roll.Names(r.Started))
 			}
 			if r.Kept > 0 {
 				e.ui.Sayf("%s of the previous version were kept\n", ui.Plural(r.Kept, "signature"))

@@ -270,7 +270,7 @@ func (e *env) zoneChildren(z *control.ZoneStatus, now time.Time, say func(string
 // zonePending says that the file does not have all that is served.
 func zonePending(z *control.ZoneStatus, plain string, say func(string, ...any)) {
 	if z.Pending > 0 {
-		say("pending: %s that messages changed and the file does not have; see: fencepost pending %s", ui.Plural(z.Pending, "record set"), plain)
+		say("pending: %s changed by updates and not in the file; see: fencepost pending %s", ui.Plural(z.Pending, "record set"), plain)
 	}
 }
 

@@ -75,11 +75,11 @@ func (e *env) verified(r *ops.Verified, err error) error {
 	}
 	zone := strings.TrimSuffix(r.Zone.String(), ".")
 	if err != nil {
-		e.ui.Printf("%s, serial %d: %s\n", zone, r.Serial, e.ui.Paint(ui.Bad, "%s", ui.Plural(r.Total, "fault")))
+		e.ui.Printf("%s, serial %d: %s\n", zone, r.Serial, e.ui.Paint(ui.Bad, "%s", ui.Plural(r.Total, "error")))
 		return shown(err)
 	}
 	e.ui.Printf("%s, serial %d: %s\n", zone, r.Serial, e.ui.Paint(ui.Good, "proved"))
-	e.ui.Printf("  %s right, the chain of %s complete with %s (%s)\n", ui.Plural(r.Signatures, "signature"), ui.Plural(r.Names, "name"), r.Denial(), ui.Duration(r.Elapsed))
+	e.ui.Printf("  %s valid, the chain of %s complete with %s (%s)\n", ui.Plural(r.Signatures, "signature"), ui.Plural(r.Names, "name"), r.Denial(), ui.Duration(r.Elapsed))
 	for _, k := range r.Keys {
 		e.ui.Printf("  key %d, %s, %d bits\n", k.Tag, k.Algorithm, k.Bits())
 	}
@@ -89,7 +89,7 @@ func (e *env) verified(r *ops.Verified, err error) error {
 	if r.Anchors > 0 {
 		e.ui.Printf("  the keys follow from the %s given\n", ui.Plural(r.Anchors, "anchor"))
 	} else {
-		e.ui.Printf("  no anchor was given: the keys were taken as they are in the zone\n")
+		e.ui.Printf("  no anchor given: the keys themselves were not validated\n")
 	}
 	if r.Unchecked > 0 {
 		e.ui.Printf("  %s could not be checked: their algorithm is not supported here\n", ui.Plural(r.Unchecked, "signature"))

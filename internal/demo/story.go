@@ -131,7 +131,7 @@ var chapters = []chapter{
 			in: "registry", args: []string{"delegate", "example", "saltmarsh.example", "--follow", "--first", "--now", "{+26h}"}, wait: patience, want: []string{"DS", "wrote"}},
 		{in: "registry", args: []string{"reload"}, want: []string{"loaded"}},
 		{args: []string{"handover", "saltmarsh.example", "--confirm", "--now", "{+26h}"}, want: []string{"the parent serves all of it"}},
-		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+27h}"}, lines: 4, want: []string{"no rollover is going on"}},
+		{args: []string{"roll", "step", "saltmarsh.example", "--now", "{+27h}"}, lines: 4, want: []string{"no rollover is under way"}},
 	}},
 	{"The roll", "The key is replaced. The harbour goes down in the middle: the roll waits for what it can see, not for a timer.", []step{
 		{stop: "harbour"},

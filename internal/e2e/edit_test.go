@@ -97,10 +97,10 @@ func TestAlreadySo(t *testing.T) {
 	for command, says := range map[string]string{
 		"change Z www A --ttl 3600":                             "have TTL 3600 already",
 		"change Z www A --ttl default":                          "no TTL of their own",
-		"change Z @ SOA --expire 1209600":                       "is like that already",
+		"change Z @ SOA --expire 1209600":                       "is so already",
 		"add Z WWW a 192.0.2.80":                                "has this A record already",
-		"change Z www A 192.0.2.80 --from 192.0.2.80":           "is like that already",
-		"change Z www A 192.0.2.80 --from 192.0.2.80 --dry-run": "is like that already",
+		"change Z www A 192.0.2.80 --from 192.0.2.80":           "is so already",
+		"change Z www A 192.0.2.80 --from 192.0.2.80 --dry-run": "is so already",
 		"rename Z www WWW":                                      "is called so already",
 		"serial Z --set 2026112301":                             "already",
 	} {
@@ -119,7 +119,7 @@ func TestAlreadySo(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "tides.example.zone")
 	write(t, path, shouted)
 	r := fpIn(t, ".", "www A 192.0.2.80\nfresh A 192.0.2.100\n", "add", path, "-")
-	want(t, r, 0, "1 of 2 records are like that already", "192.0.2.100")
+	want(t, r, 0, "1 of 2 records are so already", "192.0.2.100")
 	if text := read(t, path); strings.Count(text, "192.0.2.80") != 1 || strings.Count(text, "192.0.2.100") != 1 {
 		t.Errorf("of two records, one of them there:\n%s", text)
 	}

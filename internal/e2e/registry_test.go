@@ -34,7 +34,7 @@ func TestRegistry(t *testing.T) {
 		})
 	}
 	write(t, form, "please delegate heron.example to me\n")
-	answers("no records stand in it")
+	answers("it has no records")
 	handed := ok(t, own, "handover", "heron.example")
 	write(t, form, handed)
 	answers("entered, ")

@@ -106,7 +106,7 @@ func TestOthersReload(t *testing.T) {
 		}
 		asked(c.name, c.rrtype, c.data)
 	}
-	want(t, fp(t, dir, "serial", "tides.example", "--set", "5", "--plan", "--reload"), 2, "--plan and --reload do not go together")
+	want(t, fp(t, dir, "serial", "tides.example", "--set", "5", "--plan", "--reload"), 2, "--plan and --reload exclude each other")
 	want(t, fp(t, dir, "serial", "tides.example", "--reload"), 2, "--reload goes with --next or --set")
 	want(t, fp(t, dir, "reload"), 0, "unchanged")
 }

@@ -216,7 +216,7 @@ func TestRollSingleKey(t *testing.T) {
 	}
 	old := fmt.Sprint(l.state()["keys"].([]any)[0].(map[string]any)["key_tag"])
 	ok(t, l.home.dir, "roll", "start", "saltmarsh.example")
-	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example"), 3, "a rollover is going on")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example"), 3, "a rollover is under way")
 	if n := l.finish("the rollover"); n != 4 {
 		t.Errorf("the rollover took %d steps", n)
 	}
@@ -348,7 +348,7 @@ func TestRollWaitsForSecondary(t *testing.T) {
 			zsk = fmt.Sprint(m["key_tag"])
 		}
 	}
-	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", zsk), 3, "refused", "part of the rollover")
+	want(t, fp(t, l.home.dir, "key", "delete", "saltmarsh.example", zsk), 3, "refused", "part of the present rollover")
 	l.harbour.args = []string{"--now", l.stamp()}
 	l.harbour.start()
 	l.inStep()
@@ -369,7 +369,7 @@ func TestRollWaitsForSecondary(t *testing.T) {
 			t.Errorf("the old key is %v", m["state"])
 		}
 	}
-	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no rollover is going on")
+	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no rollover is under way")
 }
 
 // One folder of keys has one signer.
@@ -471,7 +471,7 @@ func TestEmergency(t *testing.T) {
 	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "sign"), 2, "signed already")
 	for _, what := range []string{"ksk", "zsk", "keys"} {
 		begin := l.now
-		want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", what, "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "as fast as caches permit")
+		want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", what, "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "emergency")
 		if what == "ksk" && !cds() {
 			t.Error("the parent is not asked for the new DS")
 		}
@@ -497,14 +497,14 @@ func TestEmergencyAnyTime(t *testing.T) {
 	ok(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk")
 	l.tick(time.Minute, true)
 	l.tick(time.Hour, true)
-	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk"), 3, "a rollover is going on")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "ksk"), 3, "a rollover is under way")
 	l.harbour.kill() // the way back is over once the harbour has followed
 	ok(t, l.home.dir, "roll", "cancel", "saltmarsh.example")
-	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "instead of: the KSK is replaced")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--emergency", "--reason", "laptop lost"), 0, "laptop lost", "instead of: KSK rollover")
 	l.harbour.start()
 	l.tick(time.Minute, true)
 	want(t, fp(t, l.home.dir, "roll", "cancel", "saltmarsh.example"), 3, "no way back")
-	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "zsk", "--emergency"), 0, "as fast as caches permit")
+	want(t, fp(t, l.home.dir, "roll", "start", "saltmarsh.example", "--what", "zsk", "--emergency"), 0, "emergency")
 	l.finish("the second emergency")
 	for _, line := range strings.Split(ok(t, l.home.dir, "key", "list", "saltmarsh.example"), "\n") {
 		if f := strings.Fields(line); len(f) > 0 && slices.Contains(before, f[0]) && !strings.Contains(line, "removed") {
@@ -524,7 +524,7 @@ func TestRollAlgorithm(t *testing.T) {
 	write(t, conf, strings.Replace(read(t, conf), "keys = \"single\"", "keys = \"split\"\nalgorithm = \"ED25519\"", 1))
 	ok(t, l.home.dir, "reload")
 	l.tick(time.Minute, true)
-	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example"), 0, "the algorithm is changed", "the policy asks for other keys", "sign with the new algorithm too")
+	want(t, fp(t, l.home.dir, "roll", "saltmarsh.example"), 0, "algorithm rollover", "the policy asks for other keys", "sign with the new algorithm too")
 	if n := l.finish("the algorithm rollover"); n != 5 {
 		t.Errorf("%d steps", n)
 	}

@@ -29,7 +29,7 @@ func TestSignOffline(t *testing.T) {
 	if info, _ := os.Stat(keys[0]); info.Mode().Perm() != 0o600 {
 		t.Errorf("the key has mode %v", info.Mode())
 	}
-	want(t, fp(t, dir, "verify", "signed.zone", clock), 0, "proved", "35 signatures right", "no anchor was given")
+	want(t, fp(t, dir, "verify", "signed.zone", clock), 0, "proved", "35 signatures valid", "no anchor given")
 	// Same input, same time, same octets; and to standard output too.
 	if again := ok(t, dir, "sign", "saltmarsh.example.zone", "--keys", "k", "-o", "-", clock); again != read(t, filepath.Join(dir, "signed.zone")) {
 		t.Error("signing again gives another file")

@@ -65,7 +65,7 @@ func TestKeysLostAndFound(t *testing.T) {
 	t.Parallel()
 	dir := workspaceWith(t, "tides.example")
 	d := serve(t, dir)
-	want(t, fp(t, dir, "status"), 0, "signed", "the zone becomes signed")
+	want(t, fp(t, dir, "status"), 0, "signed", "first signing")
 	keys, away := filepath.Join(dir, "keys", "tides.example"), filepath.Join(t.TempDir(), "away")
 	tag := func() string {
 		var tags []string
@@ -247,7 +247,7 @@ func TestReloadFollows(t *testing.T) {
 	eventually(t, "the zone, once the secret is right", func() bool { return serial(t, second.addr, "tides.example") != 0 })
 
 	write(t, conf, strings.Replace(read(t, conf), "margin = \"1s\"\n", "margin = \"1s\"\nalgorithm = \"ED25519\"\n", 1))
-	want(t, fp(t, p.primary, "reload"), 0, "the policy asks for other keys", "fencepost roll tides.example")
+	want(t, fp(t, p.primary, "reload"), 0, "the policy has other keys", "fencepost roll tides.example")
 	_ = d
 	l := newLab(t, "")
 	l.finish("signing")

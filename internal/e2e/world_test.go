@@ -112,7 +112,7 @@ func TestExpectAudience(t *testing.T) {
 	want(t, fp(t, dir, "expect"), 0, "holds  intern A is 10.0.0.80 for inside", "all 4")
 	want(t, fp(t, dir, "expect", "--zone", "saltmarsh.example"), 0, "left out")
 	write(t, statements, "zone saltmarsh.example\nintern A is 10.0.0.81 for inside\nwww A is 10.0.0.80 for outside\n")
-	want(t, fp(t, dir, "expect"), 1, "instead: A 10.0.0.80", "there is no file for the audience outside")
+	want(t, fp(t, dir, "expect"), 1, "got: A 10.0.0.80", "there is no file for the audience outside")
 }
 
 // The chain of trust, as text, JSON and pictures, in a healthy world and with a DS that was copied
@@ -214,7 +214,7 @@ func TestExpect(t *testing.T) {
 	want(t, r, 1, "fails  mail A is the same everywhere", "ns.harbour.example 203.0.113.53:53", "say A 198.51.100.99", "holds  www A is the same everywhere", "holds  nosuch A is signed", "1 fail of 6 expectations")
 	want(t, fp(t, dir, "expect", more, "--through", "192.0.2.100"), 1, "through 192.0.2.100", "holds  www A is 198.51.100.80 over tcp")
 	want(t, fp(t, dir, "expect", "--at", "198.51.100.53"), 0, "asked: 198.51.100.53", "all 8 expectations hold")
-	want(t, fp(t, dir, "expect", "--at", "203.0.113.53"), 1, "fails  mail A is 198.51.100.25", "instead: A 198.51.100.99", "expect/saltmarsh.example.expect:")
+	want(t, fp(t, dir, "expect", "--at", "203.0.113.53"), 1, "fails  mail A is 198.51.100.25", "got: A 198.51.100.99", "expect/saltmarsh.example.expect:")
 
 	write(t, filepath.Join(dir, "island.expect"), "zone island.example\nwww A is 203.0.113.99 over tcp\nwww A is 203.0.113.99\n")
 	want(t, fp(t, dir, "expect", "island.expect", "--at", "all", "--timeout", "500ms"), 1, "fails  www A is 203.0.113.99 over tcp", "ns.island.example 203.0.113.77:53", "holds  www A is 203.0.113.99\n")

@@ -75,7 +75,7 @@ func (e *ZoneEdit) changeTTLs(s *RecordSpec) error {
 		return nil
 	}
 	if s.dropTTL {
-		return &quiet{fmt.Sprintf("the %s records of %s have no TTL of their own; the default of the file, %d, counts already", s.t, s.owner, found[0].TTL), ErrAlready}
+		return &quiet{fmt.Sprintf("the %s records of %s have no TTL of their own; the file's default, %d, applies already", s.t, s.owner, found[0].TTL), ErrAlready}
 	}
 	return &quiet{fmt.Sprintf("the %s records of %s have TTL %d already", s.t, s.owner, s.ttl), ErrAlready}
 }
@@ -84,7 +84,7 @@ func (e *ZoneEdit) changeTTLs(s *RecordSpec) error {
 func (e *ZoneEdit) change(r *zonefile.Entry, s *RecordSpec) error {
 	same := bytes.Equal(r.Data, s.wire)
 	if same && (!s.hasTTL || r.TTL == s.ttl) && !(s.dropTTL && r.TTLTok >= 0) {
-		return &quiet{fmt.Sprintf("the %s record of %s is like that already, at %s", s.t, s.owner, e.src.Position(r.Span.Start)), ErrAlready}
+		return &quiet{fmt.Sprintf("the %s record of %s is so already, at %s", s.t, s.owner, e.src.Position(r.Span.Start)), ErrAlready}
 	}
 	if err := e.retime(r, s); err != nil {
 		return err

@@ -56,7 +56,7 @@ func (a *Files) apply(o Edit, do func(e *ZoneEdit, s *RecordSpec) error) (*Edite
 	case n == len(list) && n > 0:
 		return nil, already[0]
 	case n > 0:
-		b.note("%d of %d records are like that already", n, len(list))
+		b.note("%d of %d records are so already", n, len(list))
 	}
 	return b.finish(o.Dry)
 }

@@ -122,7 +122,7 @@ func (e *ZoneEdit) changeSOA(s *RecordSpec, t Timers) error {
 		binary.BigEndian.PutUint32(want[len(want)-16+4*i:], v)
 	}
 	if same := bytes.Equal(rr.SetSerial(want, old.Serial), r.Data); same && e.serial == nil && !s.hasTTL && !s.dropTTL {
-		return &quiet{fmt.Sprintf("the SOA of %s is like that already, at %s", s.owner, e.src.Position(r.Span.Start)), ErrAlready}
+		return &quiet{fmt.Sprintf("the SOA of %s is so already, at %s", s.owner, e.src.Position(r.Span.Start)), ErrAlready}
 	}
 	if err := e.retime(r, s); err != nil {
 		return err

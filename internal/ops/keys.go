@@ -405,7 +405,7 @@ func (a *App) stage(ctx context.Context, ring *keyring.Ring, e *keyring.Entry, k
 	}
 	if r := ring.Roll.Roll; r != nil && slices.Contains(append(slices.Clone(r.Old), r.New...), e.Tag) {
 		rows := r.Timeline(now, &t)
-		part := fmt.Errorf("key %d is part of the rollover that is going on, which ends on %s at the earliest; see: fencepost roll %s", e.Tag,
+		part := fmt.Errorf("key %d is part of the present rollover, which ends on %s at the earliest; see: fencepost roll %s", e.Tag,
 			rows[len(rows)-1].End.UTC().Format("2006-01-02 15:04 UTC"), ring.Zone.Plain())
 		if refused == nil {
 			refused = part

@@ -88,7 +88,7 @@ func (a *App) PrepareAt(ctx context.Context, o edit.Edit, kind Kind, r Remote) (
 			return nil, edit.Usage("the server of this workspace knows who you are: leave --key and --from-here out")
 		}
 	} else if r.Key == "" {
-		return nil, edit.Usage("say with which key the message is signed: --key NAME")
+		return nil, edit.Usage("the key that signs the update is missing: --key NAME")
 	} else if p.key, err = a.secret(r.Key); err != nil {
 		return nil, err
 	}

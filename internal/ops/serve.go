@@ -203,9 +203,9 @@ func newKeysNote(was, is *workspace.Config, name dnsname.Name) string {
 	case kind == "":
 		return ""
 	case ring.Roll.Roll != nil:
-		return fmt.Sprintf("the policy asks for other keys: when the present rollover is done, another begins (%s); see: fencepost roll %s", kind.Description(), name.Plain())
+		return fmt.Sprintf("the policy has other keys: after the present rollover another begins (%s); see: fencepost roll %s", kind.Description(), name.Plain())
 	}
-	return fmt.Sprintf("the policy asks for other keys: a rollover begins (%s); see: fencepost roll %s", kind.Description(), name.Plain())
+	return fmt.Sprintf("the policy has other keys: a rollover begins (%s); see: fencepost roll %s", kind.Description(), name.Plain())
 }
 
 // ClockIsRight takes the clock for right: what was signed, or noted of keys, at times

@@ -55,7 +55,7 @@ func (a pageArea) Words() string {
 		}
 	}
 	if len(parts) == 0 && a.Looked == 0 {
-		return "nothing to look at"
+		return "not applicable"
 	}
 	if len(parts) == 0 {
 		return "all passed"

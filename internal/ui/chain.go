@@ -60,7 +60,7 @@ func SigText(s validate.SigView, now time.Time) string {
 func KeyText(k validate.KeyView) string {
 	var is []string
 	if k.Led {
-		is = append(is, "trusted from above")
+		is = append(is, "matches its DS")
 	}
 	if k.Signs {
 		is = append(is, "signs the keys")

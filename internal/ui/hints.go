@@ -59,7 +59,7 @@ var hints = []func(error) string{
 	}),
 	as(func(e *zonestate.ConflictError) string {
 		z := e.Zone.Plain()
-		return fmt.Sprintf("; have the file count again with: fencepost pending %s --drop OWNER, or what is served with: fencepost fold %s --over", z, z)
+		return fmt.Sprintf("; to serve the file's records: fencepost pending %s --drop OWNER; to keep what is served: fencepost fold %s --over", z, z)
 	}),
 	as(func(e *update.RefusedError) string {
 		switch {

@@ -22,7 +22,7 @@ func TraceAdvice(x resolve.Trouble, zone dnsname.Name) string {
 	if command, ok := traceCommands[x.Rule]; ok {
 		what = fmt.Sprintf("%s: "+command, x.Advice, zone.Plain())
 	}
-	who := "whoever writes " + zone.Plain()
+	who := "the operator of " + zone.Plain()
 	if ofServers[x.Rule] {
 		who = "the operator of that server"
 	}

@@ -101,7 +101,7 @@ func formRecords(text []byte) (out []rr.Record, err error) {
 		return nil, err
 	}
 	if len(out) == 0 {
-		return nil, errors.New("no records stand in it; put in what fencepost handover prints")
+		return nil, errors.New("it has no records; put in what fencepost handover prints")
 	}
 	return out, nil
 }
