@@ -79,7 +79,7 @@ type Server struct {
 	// NS, Keys and so on are of the zone; NoName is of a name that does not exist.
 	NS, Keys, CDS, CDNSKEY, NoName *resolve.Response
 	Recursion, Transfer            *resolve.Response
-	odd                            map[*odd]*oddAnswer
+	odd                            map[*probe]*probeAnswer
 	// Verdict is that on its own answers, from the DS of the zone, or its keys where there is none.
 	Verdict validate.Verdict
 }
@@ -386,9 +386,9 @@ func (a *Auditor) askOne(ctx context.Context, f *Facts, s *Server, with func(fun
 			}
 		})
 	}
-	s.odd = map[*odd]*oddAnswer{}
+	s.odd = map[*probe]*probeAnswer{}
 	for _, o := range odds {
-		ans := &oddAnswer{}
+		ans := &probeAnswer{}
 		s.odd[o] = ans
 		if s.Answers() && (!o.edns || !s.Plain) {
 			wg.Go(func() {

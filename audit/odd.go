@@ -16,7 +16,7 @@ import (
 
 // odd is a question that is unusual and allowed: whoever does not answer it, or not as it
 // should, breaks something sooner or later (RFC 8906).
-type odd struct {
+type probe struct {
 	*diag.Rule
 	edns   bool // it has EDNS
 	advice string
@@ -25,13 +25,13 @@ type odd struct {
 	fault func(q []byte, m *message.Message, raw []byte) string
 }
 
-type oddAnswer struct {
+type probeAnswer struct {
 	query, raw []byte
 	m          *message.Message
 	err        error
 }
 
-func (ans *oddAnswer) ask(ctx context.Context, a *Auditor, f *Facts, s *Server, o *odd) {
+func (ans *probeAnswer) ask(ctx context.Context, a *Auditor, f *Facts, s *Server, o *probe) {
 	ans.query = o.make(f)
 	ans.raw, ans.err = resolve.Raw(ctx, s.At, ans.query, resolve.Request{Net: a.Tracer.Net, Timeout: a.Tracer.Timeout, Tries: 2})
 	if ans.err == nil {
@@ -40,7 +40,7 @@ func (ans *oddAnswer) ask(ctx context.Context, a *Auditor, f *Facts, s *Server, 
 }
 
 // tests makes a test of each odd question.
-func oddTests() (out []*Test) {
+func probes() (out []*Test) {
 	for _, o := range odds {
 		out = append(out, &Test{Rule: o.Rule, Area: Behaviour, Skip: noAnswers, Look: func(f *Facts, l *Findings) {
 			for _, s := range f.Servers {
@@ -157,7 +157,7 @@ func flagsOfOPT(m *message.Message, raw []byte) uint16 {
 
 const reservedEDNS = 0x0040
 
-var odds = []*odd{
+var odds = []*probe{
 	{Rule: rule("unknown-type-mishandled", diag.Warning, "a server mishandles queries for types that it does not know", "RFC 3597 §3, RFC 8906 §3.1.2",
 		"A type that the server does not know is a type of which the name has no records: the answer is NOERROR with nothing in it. An error or a timeout makes resolvers avoid the server when new types come into use."),
 		advice: newProgram,

@@ -3,7 +3,7 @@ package audit
 import "slices"
 
 // Tests is every test, in the order of a report.
-var Tests = inOrder(delegationTests, serverTests, addressTests, oddTests(), zoneTests, mailTests, dnssecTests, recordTests())
+var Tests = inOrder(delegationTests, serverTests, addressTests, probes(), zoneTests, mailTests, dnssecTests, recordTests())
 
 func inOrder(families ...[]*Test) []*Test {
 	all := slices.Concat(families...)

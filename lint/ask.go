@@ -11,7 +11,7 @@ import (
 )
 
 // What a check may ask the Pass about other names than the one it looks at. All such
-// questions come here, so that they can be noted; see Cleared.
+// questions come here, so that they can be noted; see CheckState.
 
 // IsServer reports whether an NS record of the zone points to the name. The set of
 // them is made when first asked for, or before where a check says that it will ask.

@@ -14,7 +14,7 @@ import (
 	"fencepost/zonefile"
 )
 
-// Cleared says that checks found nothing in a version of a zone, and what they asked about
+// CheckState says that checks found nothing in a version of a zone, and what they asked about
 // names other than the one they were looking at. With that it can be told from what differs
 // whether they find anything in the next version, without looking at the rest of it.
 //
@@ -23,8 +23,8 @@ import (
 // these changes; whether any name asked about one that lies elsewhere is all that is
 // remembered of such questions.
 //
-// A Cleared never changes; it is safe for concurrent use.
-type Cleared struct {
+// A CheckState never changes; it is safe for concurrent use.
+type CheckState struct {
 	zone   *zone.Snapshot
 	checks []*Check
 	asked  askedFilter
@@ -32,7 +32,7 @@ type Cleared struct {
 
 // Clear runs checks as Run does. It returns nil if any of them found something, or if what
 // they found depends on more than the records: on how the file is written.
-func Clear(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, diags *diag.List) *Cleared {
+func Clear(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, diags *diag.List) *CheckState {
 	had := len(diags.All)
 	passes := run(checks, z, src, now, diags, true)
 	if z.NotText || z.AnyCut() || z.AnyUnread() || len(diags.All) > had {
@@ -45,19 +45,19 @@ func Clear(checks []*Check, z *zonefile.Loaded, src *source.Set, now time.Time, 
 		}
 		all.join(p.asked)
 	}
-	return &Cleared{z.Snapshot, checks, all.filter()}
+	return &CheckState{z.Snapshot, checks, all.filter()}
 }
 
 // Zone is the version that was checked.
-func (c *Cleared) Zone() *zone.Snapshot { return c.zone }
+func (c *CheckState) Zone() *zone.Snapshot { return c.zone }
 
 // As is the same of a snapshot that holds the same.
-func (c *Cleared) As(z *zone.Snapshot) *Cleared {
-	return &Cleared{z, c.checks, c.asked}
+func (c *CheckState) As(z *zone.Snapshot) *CheckState {
+	return &CheckState{z, c.checks, c.asked}
 }
 
 // AfterStep is After where the next version was read from nothing.
-func (c *Cleared) AfterStep(z *zone.Snapshot, d *zone.Delta, now time.Time) *Cleared {
+func (c *CheckState) AfterStep(z *zone.Snapshot, d *zone.Delta, now time.Time) *CheckState {
 	none, err := (&source.Set{}).Add("", nil)
 	if err != nil {
 		return nil
@@ -74,7 +74,7 @@ const maxAgain = 1 << 13
 // that the whole has to be looked at to tell. z is the next version; its snapshot may be
 // another than the one that was read, if it holds the same. What depends on the time alone
 // is not seen.
-func (c *Cleared) After(z *zonefile.Loaded, d *zone.Delta, now time.Time) *Cleared {
+func (c *CheckState) After(z *zonefile.Loaded, d *zone.Delta, now time.Time) *CheckState {
 	if z.NotText || z.AnyCut() || z.AnyUnread() {
 		return nil
 	}
@@ -100,12 +100,12 @@ func (c *Cleared) After(z *zonefile.Loaded, d *zone.Delta, now time.Time) *Clear
 	if !room {
 		return nil // to be made anew, with the names there are now
 	}
-	return &Cleared{z.Snapshot, c.checks, asked}
+	return &CheckState{z.Snapshot, c.checks, asked}
 }
 
 // again finds out which names have to be looked at again.
 type again struct {
-	c     *Cleared
+	c     *CheckState
 	z     *zone.Snapshot
 	names map[string]bool // their keys
 }

@@ -353,11 +353,11 @@ func setAside(path string) (*Store, error) {
 	}
 	s.Aside = aside
 	s.rescue(aside, path)
-	return s, s.takeCopy(path)
+	return s, s.restoreCopy(path)
 }
 
-// takeCopy takes over what the copy of a store has that was damaged or lost, and keeps it from now on.
-func (s *Store) takeCopy(path string) error {
+// restoreCopy takes over what the copy of a store has that was damaged or lost, and keeps it from now on.
+func (s *Store) restoreCopy(path string) error {
 	b := s.e.(*bolt)
 	if _, err := b.takeSecond(secondPath(path)); err != nil {
 		return err
@@ -379,7 +379,7 @@ func openOrLost(path string) (*Store, error) {
 		return s, s.e.(*bolt).keepSecond(path)
 	}
 	if s.Aside, err = noteLost(path, second.ModTime()); err == nil {
-		err = s.takeCopy(path)
+		err = s.restoreCopy(path)
 	}
 	return s, err
 }

@@ -13,7 +13,7 @@ import (
 // puts them there; nil takes one away.
 type Pending map[string][]byte
 
-func (p Pending) carryOut(t tx, zone string) error {
+func (p Pending) write(t tx, zone string) error {
 	for key, value := range p {
 		at := []byte(zone + key)
 		if value == nil {
@@ -34,7 +34,7 @@ func (s *Store) PutPending(name dnsname.Name, p Pending) error {
 	if len(p) == 0 {
 		return nil
 	}
-	return s.e.update(func(t tx) error { return p.carryOut(t, name.Key()) })
+	return s.e.update(func(t tx) error { return p.write(t, name.Key()) })
 }
 
 // Pending is what is kept beside the versions of a zone, by its keys. The error wraps ErrDamaged where

@@ -176,7 +176,7 @@ func (s *Store) PutAll(list []Version) (metas []Meta, err error) {
 		}
 		err = s.e.update(func(t tx) error {
 			for _, p := range plans {
-				if err := p.carryOut(t); err != nil {
+				if err := p.write(t); err != nil {
 					return err
 				}
 			}
@@ -303,7 +303,7 @@ func (s *Store) planBase(p *plan) error {
 	})
 }
 
-func (p *plan) carryOut(t tx) error {
+func (p *plan) write(t tx) error {
 	m := &p.meta
 	now, found, err := readMeta(t, m.Zone)
 	if found != p.found || err == nil && now.Line.Head != p.old.Line.Head {
@@ -331,7 +331,7 @@ func (p *plan) carryOut(t tx) error {
 			}
 		}
 	}
-	if err := p.pending.carryOut(t, m.Zone); err != nil {
+	if err := p.pending.write(t, m.Zone); err != nil {
 		return err
 	}
 	kept := *m

@@ -56,13 +56,13 @@ func gateText(t testing.TB, r *Reader, text string, before Version) (Version, []
 }
 
 // A version is refused for the same errors, at their places, whether it is read by itself or
-// after another; where the last was clean and little changed, its Cleared says so.
+// after another; where the last was clean and little changed, its Checks say so.
 func TestGateNext(t *testing.T) {
 	const n = 2000
 	r := reader()
 	first, errs := gateText(t, r, hosts(n, 1), Version{})
-	if len(errs) > 0 || first.Cleared == nil || first.Delta != nil {
-		t.Fatalf("the first version: %v, cleared %v", errs, first.Cleared != nil)
+	if len(errs) > 0 || first.Checks == nil || first.Delta != nil {
+		t.Fatalf("the first version: %v, cleared %v", errs, first.Checks != nil)
 	}
 	lines := strings.Count(hosts(n, 1), "\n")
 	for what, c := range map[string]struct {
@@ -92,8 +92,8 @@ func TestGateNext(t *testing.T) {
 		if fmt.Sprint(errs) != fmt.Sprint(want) {
 			t.Errorf("%s: %v, want %v", what, errs, want)
 		}
-		if (next.Cleared != nil) != c.cleared || next.Cleared != nil && next.Cleared.Zone() != next.Zone {
-			t.Errorf("%s: cleared is %v, want %v, of the version itself", what, next.Cleared != nil, c.cleared)
+		if (next.Checks != nil) != c.cleared || next.Checks != nil && next.Checks.Zone() != next.Zone {
+			t.Errorf("%s: cleared is %v, want %v, of the version itself", what, next.Checks != nil, c.cleared)
 		}
 		if c.cleared {
 			if with, err := first.Zone.With(next.Delta); err != nil || with.Digest() != next.Zone.Digest() {
@@ -103,7 +103,7 @@ func TestGateNext(t *testing.T) {
 	}
 	// What is known of one version says nothing of a third.
 	other, _ := gateText(t, r, hosts(n, 9, "x MX 10 h1"), Version{})
-	if v, _ := gateText(t, r, hosts(n, 10), Version{Zone: other.Zone, Cleared: first.Cleared}); v.Cleared == nil || v.Delta == nil {
+	if v, _ := gateText(t, r, hosts(n, 10), Version{Zone: other.Zone, Checks: first.Checks}); v.Checks == nil || v.Delta == nil {
 		t.Error("a version after one that is not the checked one was not checked as a whole")
 	}
 }
@@ -146,7 +146,7 @@ func BenchmarkGate(b *testing.B) {
 	})
 	b.Run("next", func(b *testing.B) {
 		for b.Loop() {
-			if v, _ := gateText(b, r, two, first); v.Cleared == nil {
+			if v, _ := gateText(b, r, two, first); v.Checks == nil {
 				b.Fatal("the whole was checked")
 			}
 		}

@@ -62,7 +62,7 @@ var heldStyle = map[ops.HeldState]ui.Style{ops.HasIt: ui.Good, ops.HasOther: ui.
 func (e *env) spread(s *ops.Spread) error {
 	if e.ui.JSON {
 		held := []any{}
-		for _, h := range s.Held {
+		for _, h := range s.Cached {
 			o := map[string]any{"resolver": h.Name, "address": h.Address, "state": string(h.State)}
 			if h.State == ops.HasNone {
 				o["problem"] = h.Problem
@@ -79,7 +79,7 @@ func (e *env) spread(s *ops.Spread) error {
 		e.ui.Printf("  %s  not all of them: see fencepost ask %s --at all\n", e.ui.Paint(ui.Bad, "differ"), plain(s.Question.Name))
 	}
 	var rows [][]ui.Text
-	for _, h := range s.Held {
+	for _, h := range s.Cached {
 		text, until := h.Problem, ""
 		if h.State != ops.HasNone {
 			text, until = strings.Join(h.Says, ", "), "for "+ui.Duration(time.Duration(h.TTL)*time.Second)

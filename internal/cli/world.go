@@ -106,7 +106,7 @@ const worldMark = "# A workspace that sees a world on loopback."
 
 // writeWorld writes a workspace that sees a world. One of a former world is replaced; a
 // configuration that people wrote is not.
-func writeWorld(dir string, p *worlds.Played) error {
+func writeWorld(dir string, p *worlds.World) error {
 	path := filepath.Join(dir, workspace.ConfigFile)
 	switch have, err := os.ReadFile(path); {
 	case err == nil && !strings.HasPrefix(string(have), worldMark):

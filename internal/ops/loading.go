@@ -34,13 +34,13 @@ func workOf(path string, z *workspace.Zone) int64 {
 	return info.Size()
 }
 
-// loadClean reads a zone file that must have no errors. read is what decides besides on
+// loadClean reads a zone file that must have no errors. settingsDigest is what decides besides on
 // what becomes of it, see howRead; last is what was loaded before.
-func (a *App) loadClean(ctx context.Context, path string, name dnsname.Name, read string, last zonestate.Input) (out zonestate.Input, err error) {
+func (a *App) loadClean(ctx context.Context, path string, name dnsname.Name, settingsDigest string, last zonestate.Input) (out zonestate.Input, err error) {
 	begin := time.Now()
 	src, diags := &source.Set{}, &diag.List{}
 	r := a.Reader()
-	next, err := gate(r, src, diags, path, name, read, last)
+	next, err := gate(r, src, diags, path, name, settingsDigest, last)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, fmt.Errorf("there is no file %s; make it with: fencepost new %s", edit.Shown(path), strings.TrimSuffix(name.String(), "."))
 	}
@@ -66,38 +66,38 @@ func (a *App) loadClean(ctx context.Context, path string, name dnsname.Name, rea
 			return out, &edit.InvalidError{Path: edit.Shown(path), Errors: 1, First: fmt.Sprintf("%s: %s", src.Position(d.Span.Start), d.Message)}
 		}
 	}
-	out = zonestate.Input{Zone: next.Zone, Delta: next.Delta, Stamp: makeStamp(read, src.Files(), begin)}
-	if next.Cleared != nil {
-		out.Known = &checked{read, r.Now, next.Cleared}
+	out = zonestate.Input{Zone: next.Zone, Delta: next.Delta, Stamp: makeStamp(settingsDigest, src.Files(), begin)}
+	if next.Checks != nil {
+		out.Checks = &checked{settingsDigest, r.Now, next.Checks}
 	}
 	return out, nil
 }
 
 // checked is what is known of a version that was checked.
 type checked struct {
-	read    string // see howRead
-	now     func() time.Time
-	cleared *lint.Cleared
+	settingsDigest string // see howRead
+	now            func() time.Time
+	cleared        *lint.CheckState
 }
 
-// After implements zonestate.Known.
-func (c *checked) After(next *zone.Snapshot, d *zone.Delta) zonestate.Known {
+// After implements zonestate.CheckState.
+func (c *checked) After(next *zone.Snapshot, d *zone.Delta) zonestate.CheckState {
 	if cleared := c.cleared.AfterStep(next, d, c.now()); cleared != nil {
-		return &checked{c.read, c.now, cleared}
+		return &checked{c.settingsDigest, c.now, cleared}
 	}
 	return nil
 }
 
 // gate reads a zone file, and checks what is not known already.
-func gate(r *zoneload.Reader, src *source.Set, diags *diag.List, path string, name dnsname.Name, read string, last zonestate.Input) (zoneload.Version, error) {
+func gate(r *zoneload.Reader, src *source.Set, diags *diag.List, path string, name dnsname.Name, settingsDigest string, last zonestate.Input) (zoneload.Version, error) {
 	t, err := r.Open(src, path, name)
 	if err != nil {
 		return zoneload.Version{}, err
 	}
 	t.Want = name
 	before := zoneload.Version{Zone: last.Zone}
-	if was, ok := last.Known.(*checked); ok && was.read == read {
-		before.Cleared = was.cleared
+	if was, ok := last.Checks.(*checked); ok && was.settingsDigest == settingsDigest {
+		before.Checks = was.cleared
 	}
 	next, err := r.Gate(t, before, diags)
 	if errors.Is(err, zoneload.ErrNoName) { // which is among the findings

@@ -290,7 +290,7 @@ func (sv *Service) serverConfig(c *workspace.Config) *zonestate.Config {
 
 // zoneConfig is the version of a zone for an audience; empty: for everyone. read is what decides besides
 // the files on what becomes of it.
-func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, audience, read string) zonestate.Zone {
+func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, audience, settingsDigest string) zonestate.Zone {
 	out := zonestate.Zone{Name: z.Name, Audience: audience, SendTo: askable(workspace.OfAudience(z.SendTo, audience)), Updates: updatesOf(c, z.Name, audience)}
 	if z.Catalog != nil {
 		out.Lists = true
@@ -308,12 +308,12 @@ func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, 
 	if from := workspace.OfAudience(z.FetchFrom, audience); len(z.FetchFrom) > 0 {
 		out.Origin = &zonestate.Primaries{Servers: askable(from), CheckDigest: digestChecks[z.Digest]}
 	} else {
-		out.Origin = sv.filesOf(app, c, z, path, read)
+		out.Origin = sv.filesOf(app, c, z, path, settingsDigest)
 	}
 	if z.Sign == nil {
 		return out
 	}
-	manager := &keymanager.Manager{Env: sv.keyEnv(app), Zone: managed(c, z, read)}
+	manager := &keymanager.Manager{Env: sv.keyEnv(app), Zone: managed(c, z, settingsDigest)}
 	if out.Signer = manager; audience != "" {
 		out.Signer = keymanager.Copy{Manager: manager}
 	}
@@ -321,16 +321,16 @@ func (sv *Service) zoneConfig(app *App, c *workspace.Config, z *workspace.Zone, 
 }
 
 // filesOf reads a zone from a file.
-func (sv *Service) filesOf(app *App, c *workspace.Config, z *workspace.Zone, path, read string) *zonestate.Files {
+func (sv *Service) filesOf(app *App, c *workspace.Config, z *workspace.Zone, path, settingsDigest string) *zonestate.Files {
 	files := &zonestate.Files{Once: z.Kept, Work: func() int64 { return workOf(path, z) }, Where: app.whereIn(path, z.Name)}
 	files.Load = func(ctx context.Context, last zonestate.Input) (zonestate.Input, error) {
 		if err := sv.mayServe(c, z); err != nil {
 			return zonestate.Input{}, err
 		}
-		return app.loadClean(ctx, path, z.Name, read, last)
+		return app.loadClean(ctx, path, z.Name, settingsDigest, last)
 	}
 	files.Unchanged = func(stamp string) (string, bool) {
-		again, same := stillStamped(stamp, read)
+		again, same := stillStamped(stamp, settingsDigest)
 		return again, same && sv.mayServe(c, z) == nil
 	}
 	if c.History.Git {

@@ -18,11 +18,11 @@ type Spread struct {
 	// Says is what the servers of the zone say, by most of them; Differ that they do not agree.
 	Says   []string
 	Differ bool
-	Held   []Held
+	Cached []Cached
 }
 
-// Held is what one resolver holds.
-type Held struct {
+// Cached is what one resolver holds.
+type Cached struct {
 	Name, Address string
 	State         HeldState
 	Says          []string
@@ -64,7 +64,7 @@ func (a *App) Spread(ctx context.Context, q Question) (*Spread, error) {
 	for _, at := range q.At {
 		one := q
 		one.At = []string{at}
-		held := Held{Name: at, Address: at}
+		held := Cached{Name: at, Address: at}
 		answers, err := a.Ask(ctx, one)
 		switch {
 		case ctx.Err() != nil:
@@ -74,13 +74,13 @@ func (a *App) Spread(ctx context.Context, q Question) (*Spread, error) {
 		default:
 			held.take(answers[0], out)
 		}
-		out.Held = append(out.Held, held)
+		out.Cached = append(out.Cached, held)
 	}
 	return out, nil
 }
 
 // take compares an answer.
-func (h *Held) take(r *Asked, with *Spread) {
+func (h *Cached) take(r *Asked, with *Spread) {
 	h.Address = r.Server
 	says, failed := r.says()
 	if h.Says = says; failed {
@@ -116,12 +116,12 @@ func remaining(m *message.Message, q message.Question) uint32 {
 
 // Everywhere reports whether all resolvers have what the servers say.
 func (s *Spread) Everywhere() bool {
-	return !slices.ContainsFunc(s.Held, func(h Held) bool { return h.State != HasIt })
+	return !slices.ContainsFunc(s.Cached, func(h Cached) bool { return h.State != HasIt })
 }
 
 // Last is when the last resolver that holds another answer has forgotten it; zero: none does.
 func (s *Spread) Last() (last time.Time) {
-	for _, h := range s.Held {
+	for _, h := range s.Cached {
 		if h.State == HasOther && h.Until.After(last) {
 			last = h.Until
 		}

@@ -30,7 +30,7 @@ const (
 // Registrar stands in for a registrar's form: what is put into dir as CHILD.txt, as handover
 // prints it, is entered in the zone above, and CHILD.answer says what came of it. told hears the
 // same. It goes on until ctx is done.
-func (p *Played) Registrar(ctx context.Context, dir string, told func(string)) error {
+func (p *World) Registrar(ctx context.Context, dir string, told func(string)) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (p *Played) Registrar(ctx context.Context, dir string, told func(string)) e
 }
 
 // take enters what a form says, and gives the answer.
-func (p *Played) take(form string) string {
+func (p *World) take(form string) string {
 	name := strings.TrimSuffix(filepath.Base(form), formSuffix)
 	refused := func(err error) string { return fmt.Sprintf("%s: %v", name, err) }
 	child, err := dnsname.Parse(name, dnsname.Root)

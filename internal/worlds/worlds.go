@@ -212,8 +212,8 @@ func (r *reader) algorithm(text string) rr.AlgorithmNumber {
 	return n
 }
 
-// Played is a world on loopback.
-type Played struct {
+// World is a world on loopback.
+type World struct {
 	*sim.Internet
 	Places map[netip.Addr]netip.AddrPort // where each address of the world is reached
 	stop   func()
@@ -221,7 +221,7 @@ type Played struct {
 
 // Play brings a world up on ports of loopback that the system chooses, in which it is the time of
 // clock.
-func Play(ctx context.Context, w *sim.World, clock netio.Clock) (*Played, error) {
+func Play(ctx context.Context, w *sim.World, clock netio.Clock) (*World, error) {
 	n, err := sim.New(w, clock)
 	if err != nil {
 		return nil, err
@@ -239,11 +239,11 @@ func Play(ctx context.Context, w *sim.World, clock netio.Clock) (*Played, error)
 		cancel()
 		return nil, err
 	}
-	return &Played{n, places, func() { cancel(); wg.Wait() }}, nil
+	return &World{n, places, func() { cancel(); wg.Wait() }}, nil
 }
 
 // Net is the network on which the world is reached.
-func (p *Played) Net() netio.Network { return netio.Redirect(netio.Loopback(netio.System), p.Places) }
+func (p *World) Net() netio.Network { return netio.Redirect(netio.Loopback(netio.System), p.Places) }
 
 // Stop ends it.
-func (p *Played) Stop() { p.stop() }
+func (p *World) Stop() { p.stop() }

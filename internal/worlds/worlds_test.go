@@ -18,7 +18,7 @@ import (
 	"fencepost/rr"
 )
 
-func play(t *testing.T, more string) *Played {
+func play(t *testing.T, more string) *World {
 	t.Helper()
 	w, err := Read(append(append([]byte(nil), Demo...), more...))
 	if err != nil {
@@ -33,7 +33,7 @@ func play(t *testing.T, more string) *Played {
 }
 
 // ask asks an address of the world. RD for resolvers.
-func (p *Played) ask(t *testing.T, at, name string, typ rr.Type) *resolve.Response {
+func (p *World) ask(t *testing.T, at, name string, typ rr.Type) *resolve.Response {
 	t.Helper()
 	resp, err := resolve.Ask(t.Context(), netip.AddrPortFrom(netip.MustParseAddr(at), 53), resolve.Request{Name: dnsname.MustParse(name), Type: typ, Net: p.Net(), RD: true, DO: true})
 	if err != nil {

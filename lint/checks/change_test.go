@@ -150,7 +150,7 @@ func TestByTheChangeAsAWhole(t *testing.T) {
 		records := l.zone()
 		var src source.Set
 		old := loadLines(t, &src, 2026112301, records)
-		cleared := map[string]*lint.Cleared{}
+		cleared := map[string]*lint.CheckState{}
 		for _, c := range All {
 			if c.Workspace == nil {
 				cleared[c.Code] = lint.Clear([]*lint.Check{c}, old, &src, present, &diag.List{})
@@ -175,7 +175,7 @@ func TestByTheChangeAsAWhole(t *testing.T) {
 				if c.Workspace != nil || was == nil && finds[c.Code] != "" {
 					continue
 				}
-				var is *lint.Cleared
+				var is *lint.CheckState
 				if was != nil {
 					is = was.After(&z, d, present)
 				}

@@ -19,7 +19,7 @@ type Frontend struct {
 	// IsPeer reports whether connections from an address have places of their own.
 	IsPeer func(from netip.Addr) bool
 
-	places places
+	slots slots
 }
 
 // Serve serves what comes to an address until its sockets are closed. What is going on when

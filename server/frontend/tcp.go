@@ -42,20 +42,20 @@ func (f *Frontend) serveTCP(ctx context.Context, e netio.Endpoint, wg *sync.Wait
 		}
 		from := conn.RemoteAddr().(*net.TCPAddr).AddrPort()
 		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
-		place := f.places.enter(conn, from.Addr(), f.IsPeer(from.Addr()))
+		place := f.slots.enter(conn, from.Addr(), f.IsPeer(from.Addr()))
 		if place == nil {
 			conn.Close()
 			continue
 		}
 		wg.Go(func() {
-			defer f.places.leave(place)
+			defer f.slots.leave(place)
 			f.serveConn(ctx, conn, from, e.Addr, place)
 		})
 	}
 }
 
 // serveConn answers the requests of one connection, one after another.
-func (f *Frontend) serveConn(ctx context.Context, conn net.Conn, from, local netip.AddrPort, place *place) {
+func (f *Frontend) serveConn(ctx context.Context, conn net.Conn, from, local netip.AddrPort, place *slot) {
 	defer conn.Close()
 	// On shutdown nothing more is read; what is being written may end soon.
 	stop := context.AfterFunc(ctx, func() {
@@ -72,11 +72,11 @@ func (f *Frontend) serveConn(ctx context.Context, conn net.Conn, from, local net
 			return
 		}
 		var err error
-		f.places.waits(place)
+		f.slots.waits(place)
 		if msg, err = resolve.ReadTCP(in, msg); err != nil {
 			return
 		}
-		f.places.works(place)
+		f.slots.works(place)
 		var job *request.Job
 		out, job = h.Stream(append(out[:0], 0, 0), msg, from)
 		_ = conn.SetWriteDeadline(f.Clock.Now().Add(IdleTimeout))

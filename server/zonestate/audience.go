@@ -25,10 +25,10 @@ func idOf(name dnsname.Name, audience string) string {
 	return name.Key() + "@" + audience
 }
 
-func (z *served) id() string { return idOf(z.name, z.audience) }
+func (z *zoneState) id() string { return idOf(z.name, z.audience) }
 
 // String is the zone with its audience, for logs.
-func (z *served) String() string {
+func (z *zoneState) String() string {
 	if z.audience == "" {
 		return z.name.String()
 	}
@@ -36,7 +36,7 @@ func (z *served) String() string {
 }
 
 // storeOf is where the versions of a zone are kept; nil: nowhere.
-func (s *Zones) storeOf(z *served) *store.Store { return s.Store.For(z.audience) }
+func (s *Zones) storeOf(z *zoneState) *store.Store { return s.Store.For(z.audience) }
 
 // audiences are the versions of zones that some askers see in the place of those for everyone, and who
 // they are. The zero value has none.
@@ -59,7 +59,7 @@ type view struct {
 	s        *Zones
 	t        *table
 	audience string
-	instead  map[*served]*served // of those for everyone
+	instead  map[*zoneState]*zoneState // of those for everyone
 }
 
 // audiencesOf finds out who sees what.
@@ -73,7 +73,7 @@ func (s *Zones) audiencesOf(cfg *Config, t *table) (out audiences) {
 		}
 		v := byName[zc.Audience]
 		if v == nil {
-			v = &view{s: s, t: t, audience: zc.Audience, instead: map[*served]*served{}}
+			v = &view{s: s, t: t, audience: zc.Audience, instead: map[*zoneState]*zoneState{}}
 			byName[zc.Audience], out.views = v, append(out.views, v)
 		}
 		z := t.zones[idOf(zc.Name, zc.Audience)]
@@ -143,7 +143,7 @@ func (a *audiences) at(from netip.Addr) *view {
 }
 
 // version is what the view has of a zone for everyone.
-func (v *view) version(z *served) *served {
+func (v *view) version(z *zoneState) *zoneState {
 	if own := v.instead[z]; own != nil {
 		return own
 	}
@@ -244,7 +244,7 @@ func (s *requests) ViewFor(from netip.Addr, key *dnsname.Name) request.View {
 }
 
 // versions are all versions of a zone, that for everyone first.
-func (t *table) versions(name dnsname.Name) (out []*served) {
+func (t *table) versions(name dnsname.Name) (out []*zoneState) {
 	z := t.zones[name.Key()]
 	if z == nil {
 		return nil

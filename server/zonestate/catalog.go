@@ -218,7 +218,7 @@ func (s *Zones) followCatalogs(ctx context.Context) {
 	old := s.table.Load()
 	next, zones := s.tableFor(full)
 	s.deleteFresh()
-	var come, gone []*served
+	var come, gone []*zoneState
 	for _, z := range zones {
 		if old.zones[z.id()] != z {
 			come = append(come, z)
@@ -236,7 +236,7 @@ func (s *Zones) followCatalogs(ctx context.Context) {
 	s.table.Store(next)
 	s.sched.forget(gone)
 	for i, z := range come {
-		s.tellOf(z, results[i].Change)
+		s.logChange(z, results[i].Change)
 	}
 	s.Log.Info("zones of catalogs", "come", len(come), "gone", len(gone))
 }
@@ -257,7 +257,7 @@ func (s *Zones) deleteFresh() {
 }
 
 // catalogChanged has the zones of a catalog followed soon, where a zone is one.
-func (s *Zones) catalogChanged(z *served) {
+func (s *Zones) catalogChanged(z *zoneState) {
 	if !z.cfg.Load().Lists {
 		return
 	}

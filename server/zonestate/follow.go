@@ -34,14 +34,14 @@ type FollowState struct {
 	Problem       error
 }
 
-func (f *Follow) id(z *served) string {
+func (f *Follow) id(z *zoneState) string {
 	return "follow " + z.id() + f.Owner.Key() + f.Source.Key()
 }
 
 func (f *Follow) words() string { return "follow " + f.Source.Plain() }
 
 // planFollows plans looks that are not planned yet, and forgets what is no longer configured.
-func (s *Zones) planFollows(z *served) {
+func (s *Zones) planFollows(z *zoneState) {
 	cfg := z.cfg.Load()
 	z.mu.Lock()
 	known := z.follows
@@ -62,12 +62,12 @@ func (s *Zones) planFollows(z *served) {
 	}
 }
 
-func (s *Zones) planFollow(z *served, id string, at time.Time) {
+func (s *Zones) planFollow(z *zoneState, id string, at time.Time) {
 	s.sched.plan(z, following, id, at, func(ctx context.Context) { s.follow(ctx, z, id) })
 }
 
 // follow looks once, under the configuration in service.
-func (s *Zones) follow(ctx context.Context, z *served, id string) {
+func (s *Zones) follow(ctx context.Context, z *zoneState, id string) {
 	cfg := z.cfg.Load()
 	i := slices.IndexFunc(cfg.Follows, func(f Follow) bool { return f.id(z) == id })
 	if i < 0 {
@@ -115,7 +115,7 @@ const followSpread = 10
 var errAlias = errors.New("a CNAME record is there: remove it, and the addresses are followed")
 
 // followTo gives a name the addresses that were found, where it has others. It is never left without any.
-func (s *Zones) followTo(z *served, f *Follow, found resolve.Addresses) error {
+func (s *Zones) followTo(z *zoneState, f *Follow, found resolve.Addresses) error {
 	have := z.lastGood()
 	if have.source == nil {
 		return errors.New("the zone's file could not be read")

@@ -42,7 +42,7 @@ func (s *Zones) renewStore() error {
 }
 
 // storeAnew stores the version in service, unless a new store has one as new, and what is pending.
-func (s *Zones) storeAnew(z *served) error {
+func (s *Zones) storeAnew(z *zoneState) error {
 	z.mu.Lock()
 	snap, meta, pending := z.head, z.headMeta, z.pending
 	z.head, z.headMeta = nil, store.Meta{} // whatever is there now is looked at
@@ -62,7 +62,7 @@ func (s *Zones) storeAnew(z *served) error {
 }
 
 // setUnstored notes why what is in service, or was asked for, could not be stored; nil: it could.
-func (s *Zones) setUnstored(z *served, err error) {
+func (s *Zones) setUnstored(z *zoneState, err error) {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	z.unstored = err
@@ -74,7 +74,7 @@ const floorTimeout = time.Second
 // floorOf is the newest serial of the unsigned zone that is known where no version of it is stored,
 // though there may have been one: what the copy beside the store has, else what the secondaries show.
 // They are asked once, where the serials are ours.
-func (s *Zones) floorOf(z *served) (serial uint32, known bool) {
+func (s *Zones) floorOf(z *zoneState) (serial uint32, known bool) {
 	if s.Store == nil {
 		return 0, false
 	}
@@ -102,7 +102,7 @@ func (s *Zones) floorOf(z *served) (serial uint32, known bool) {
 
 // servedElsewhere are the serials that the secondaries show. One that was silent once is not asked for
 // other zones: all of them ask at a start.
-func (s *Zones) servedElsewhere(z *served) (out []uint32) {
+func (s *Zones) servedElsewhere(z *zoneState) (out []uint32) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	for _, p := range z.cfg.Load().SendTo {

@@ -10,7 +10,7 @@ import (
 // seeKeys looks whether the keys of zones that were loaded just now can be used: whoever damaged a key
 // file, or forgot the passphrase, hears of it now and not when signatures are to be renewed. Of zones
 // that are new here, as all are at the start, that is told a little later: very many may be protected.
-func (s *Zones) seeKeys(zones []*served, results []ZoneResult, isNew func(*served) bool) {
+func (s *Zones) seeKeys(zones []*zoneState, results []ZoneResult, isNew func(*zoneState) bool) {
 	var g errgroup.Group
 	g.SetLimit(max(1, cap(s.cpu)))
 	for i, z := range zones {
@@ -32,7 +32,7 @@ func (s *Zones) seeKeys(zones []*served, results []ZoneResult, isNew func(*serve
 
 // keysUsable looks whether the keys of a zone can be used, and notes what is wrong with them where
 // nothing else is wrong with the zone.
-func (s *Zones) keysUsable(z *served) error {
+func (s *Zones) keysUsable(z *zoneState) error {
 	cfg := z.cfg.Load()
 	if !cfg.Role().Signs() {
 		return nil
@@ -59,7 +59,7 @@ func (e *careError) Unwrap() error { return e.err }
 
 // noteCare takes note of whether the keys of a zone could be looked after. What else is wrong with the
 // zone counts for more.
-func (s *Zones) noteCare(z *served, err error) {
+func (s *Zones) noteCare(z *zoneState, err error) {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	_, careless := errors.AsType[*careError](z.problem)

@@ -9,11 +9,11 @@ import (
 // renew ourselves: whoever does has had their usual time by then.
 const lapseWarning = 3 * 24 * time.Hour
 
-func lapseID(z *served) string { return "lapse " + z.id() }
+func lapseID(z *zoneState) string { return "lapse " + z.id() }
 
 // planLapse plans to tell of signatures that end: of a zone that was transferred
 // signed, or whose renewal fails.
-func (s *Zones) planLapse(z *served) {
+func (s *Zones) planLapse(z *zoneState) {
 	ends, snap := z.lastGood().expires, z.snap()
 	if ends.IsZero() {
 		s.sched.cancel(lapseID(z))

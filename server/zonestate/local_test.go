@@ -38,10 +38,10 @@ func TestSentFromOurs(t *testing.T) {
 	peers := []Peer{{Name: "four", Address: four}, {Name: "six", Address: six}}
 	fetched := Zone{Name: dnsname.MustParse("f."), Origin: &Primaries{Servers: peers}}
 	sent := Zone{Name: updated, Origin: &Files{Load: (&source{snap: zoneVersion("a.", 1, 1)}).load}, SendTo: peers}
-	at := func(s *Zones, zone string) *served { return s.table.Load().zones[dnsname.MustParse(zone).Key()] }
+	at := func(s *Zones, zone string) *zoneState { return s.table.Load().zones[dnsname.MustParse(zone).Key()] }
 	for what, do := range map[string]func(s *Zones, p Peer){
 		"a look for a version": func(s *Zones, _ Peer) { _ = s.lookForVersion(t.Context(), at(s, "f.")) },
-		"a NOTIFY":             func(s *Zones, p Peer) { s.tellOnce(t.Context(), at(s, "a."), p, 1, 1) },
+		"a NOTIFY":             func(s *Zones, p Peer) { s.notifyOnce(t.Context(), at(s, "a."), p, 1, 1) },
 		"a look at a peer":     func(s *Zones, p Peer) { s.lookAtPeer(t.Context(), at(s, "a."), p, 1) },
 	} {
 		d := &dialedFrom{Network: netio.Or(nil), from: map[netip.Addr]map[netip.Addr]int{}}

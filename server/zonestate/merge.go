@@ -14,7 +14,7 @@ import (
 )
 
 // takesUpdates reports whether a zone may differ from its files by requests: then its serials are ours.
-func (s *Zones) takesUpdates(z *served) bool {
+func (s *Zones) takesUpdates(z *zoneState) bool {
 	cfg := z.cfg.Load()
 	if cfg.files() == nil {
 		return false
@@ -23,7 +23,7 @@ func (s *Zones) takesUpdates(z *served) bool {
 }
 
 // pendingOf is what requests changed in a zone beside its files.
-func (s *Zones) pendingOf(z *served) *update.Pending {
+func (s *Zones) pendingOf(z *zoneState) *update.Pending {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	if z.pending == nil {
@@ -32,7 +32,7 @@ func (s *Zones) pendingOf(z *served) *update.Pending {
 	return z.pending
 }
 
-func (s *Zones) storedPending(z *served) *update.Pending {
+func (s *Zones) storedPending(z *zoneState) *update.Pending {
 	if s.Store == nil {
 		return update.NewPending()
 	}
@@ -88,7 +88,7 @@ func (e *ConflictError) Unwrap() error { return e.Conflicts }
 // merge is what is to be served of a version from files: with what is pending in it, under the
 // file's serial if that is newer than what is in service, else the next. touched is what becomes
 // of what is pending. drop is true for pending sets that are given up; nil gives up none.
-func (s *Zones) merge(z *served, read *zone.Snapshot, drop func(*update.Change) bool) (source *zone.Snapshot, touched update.Touched, err error) {
+func (s *Zones) merge(z *zoneState, read *zone.Snapshot, drop func(*update.Change) bool) (source *zone.Snapshot, touched update.Touched, err error) {
 	merged, touched, err := s.pendingOf(z).Merge(read, drop)
 	var conflicts *update.Conflicts
 	if errors.As(err, &conflicts) {
@@ -108,7 +108,7 @@ func (s *Zones) merge(z *served, read *zone.Snapshot, drop func(*update.Change) 
 }
 
 // located says where a file has what is in conflict.
-func (s *Zones) located(z *served, c *update.Conflicts) error {
+func (s *Zones) located(z *zoneState, c *update.Conflicts) error {
 	e := &ConflictError{z.name, c, make([]string, len(c.List))}
 	if f := z.cfg.Load().files(); f != nil && f.Where != nil {
 		for i := range c.List {
@@ -120,7 +120,7 @@ func (s *Zones) located(z *served, c *update.Conflicts) error {
 
 // lastSource is the serial and the digest of what the version in service was made of, or the one that
 // is stored; known is false where there is none.
-func (s *Zones) lastSource(z *served) (serial uint32, digest string, known bool) {
+func (s *Zones) lastSource(z *zoneState) (serial uint32, digest string, known bool) {
 	if have := z.lastGood(); have.source != nil {
 		return have.source.Serial(), have.source.Digest(), true
 	}
@@ -138,7 +138,7 @@ func (s *Zones) lastSource(z *served) (serial uint32, digest string, known bool)
 
 // installMerged is install of a zone that requests may have changed; drop is as for merge.
 // z.contentMu is held.
-func (s *Zones) installMerged(ctx context.Context, z *served, read *zone.Snapshot, o origin, drop func(*update.Change) bool) (Change, error) {
+func (s *Zones) installMerged(ctx context.Context, z *zoneState, read *zone.Snapshot, o origin, drop func(*update.Change) bool) (Change, error) {
 	source, touched, err := s.merge(z, read, drop)
 	if err != nil {
 		return Kept, err
@@ -164,7 +164,7 @@ func (s *Zones) installMerged(ctx context.Context, z *served, read *zone.Snapsho
 }
 
 // installRead puts a version in service that is not signed, and stores it unless it is what is stored.
-func (s *Zones) installRead(ctx context.Context, z *served, source *zone.Snapshot, delta *zone.Delta, last version, o origin) Change {
+func (s *Zones) installRead(ctx context.Context, z *zoneState, source *zone.Snapshot, delta *zone.Delta, last version, o origin) Change {
 	if z.snap() == source {
 		s.restamp(z, o)
 		return Unchanged
@@ -176,21 +176,21 @@ func (s *Zones) installRead(ctx context.Context, z *served, source *zone.Snapsho
 			return Loaded
 		}
 	}
-	s.keepUnsigned(ctx, z, source, o)
+	s.storeUnsigned(ctx, z, source, o)
 	s.putInService(z, s.unsigned(last, delta, source, o))
 	return Loaded
 }
 
 // settle stores what became of what is pending by a file. Where that fails it is stored with what
 // comes next: until then a restart merges the file once more, to the same end.
-func (s *Zones) settle(z *served, t update.Touched) {
+func (s *Zones) settle(z *zoneState, t update.Touched) {
 	if s.Store == nil || len(t)+len(z.owed) == 0 {
 		return
 	}
 	if z.owed == nil {
 		z.owed = store.Pending{}
 	}
-	for key, value := range keptAs(t) {
+	for key, value := range pendingAs(t) {
 		z.owed[key] = value
 	}
 	if err := s.storing(func() error { return s.storeOf(z).PutPending(z.name, z.owed) }); err != nil {

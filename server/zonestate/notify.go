@@ -18,16 +18,16 @@ const (
 	notifyGap     = 5 * time.Second // after the first try; doubled each time
 )
 
-// tellPeers tells all peers of a zone about its new version.
-func (s *Zones) tellPeers(z *served) {
+// notifyPeers tells all peers of a zone about its new version.
+func (s *Zones) notifyPeers(z *zoneState) {
 	for _, p := range z.cfg.Load().SendTo {
 		s.tell(z, p)
 	}
 }
 
-// tellMissed tells the peers that have not been reached with the present version, or
+// notifyMissed tells the peers that have not been reached with the present version, or
 // that are new: what kept them away, such as a wrong secret, may have been mended.
-func (s *Zones) tellMissed(z *served) {
+func (s *Zones) notifyMissed(z *zoneState) {
 	snap := z.snap()
 	if snap == nil {
 		return
@@ -42,9 +42,9 @@ func (s *Zones) tellMissed(z *served) {
 	}
 }
 
-func notifyID(z *served, p Peer) string { return "notify " + p.Name + " " + z.id() }
+func notifyID(z *zoneState, p Peer) string { return "notify " + p.Name + " " + z.id() }
 
-func (s *Zones) tell(z *served, p Peer) {
+func (s *Zones) tell(z *zoneState, p Peer) {
 	snap := z.snap()
 	if snap == nil {
 		return
@@ -53,10 +53,10 @@ func (s *Zones) tell(z *served, p Peer) {
 	z.mu.Lock()
 	z.notified[p.Name] = peerState{Serial: serial, Fetched: z.notified[p.Name].Fetched}
 	z.mu.Unlock()
-	s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now(), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, 1) })
+	s.sched.plan(z, toPeer(p), notifyID(z, p), s.Now(), func(ctx context.Context) { s.notifyOnce(ctx, z, p, serial, 1) })
 }
 
-func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, try int) {
+func (s *Zones) notifyOnce(ctx context.Context, z *zoneState, p Peer, serial uint32, try int) {
 	if resting := s.health.may(p.Address, s.Now()); resting != nil {
 		z.mu.Lock()
 		state := z.notified[p.Name]
@@ -67,7 +67,7 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 		state.Error, state.Tries = resting, max(state.Tries, resting.tries)
 		z.notified[p.Name] = state
 		z.mu.Unlock()
-		s.sched.planNext(z, toPeer(p), notifyID(z, p), s.Now().Add(resting.wait), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try) })
+		s.sched.planNext(z, toPeer(p), notifyID(z, p), s.Now().Add(resting.wait), func(ctx context.Context) { s.notifyOnce(ctx, z, p, serial, try) })
 		return
 	}
 	err := s.withKeys(p, func(key *tsig.Key) error {
@@ -93,19 +93,19 @@ func (s *Zones) tellOnce(ctx context.Context, z *served, p Peer, serial uint32, 
 	}
 	s.Log.Warn("peer not reached by NOTIFY", "zone", z.String(), "peer", p.Name, "try", try, "error", err)
 	if try < notifyTries {
-		s.sched.planNext(z, toPeer(p), notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.tellOnce(ctx, z, p, serial, try+1) })
+		s.sched.planNext(z, toPeer(p), notifyID(z, p), s.Now().Add(notifyGap<<(try-1)), func(ctx context.Context) { s.notifyOnce(ctx, z, p, serial, try+1) })
 	}
 }
 
 // lookAfter is how long a peer that was told has to fetch, before it is asked what it has.
 const lookAfter = 30 * time.Second
 
-func lookID(z *served, p Peer) string { return "look " + p.Name + " " + z.id() }
+func lookID(z *zoneState, p Peer) string { return "look " + p.Name + " " + z.id() }
 
 // lookAtPeer asks a peer that was told of a version and did not fetch it what it serves.
 // One that has a newer serial will never fetch ours (RFC 1982 §3): it says nothing, so
 // we have to.
-func (s *Zones) lookAtPeer(ctx context.Context, z *served, p Peer, serial uint32) {
+func (s *Zones) lookAtPeer(ctx context.Context, z *zoneState, p Peer, serial uint32) {
 	z.mu.Lock()
 	state := z.notified[p.Name]
 	z.mu.Unlock()

@@ -89,8 +89,8 @@ func TestTellOnce(t *testing.T) {
 	z := s.table.Load().zones[dnsname.MustParse("a.").Key()]
 	for try, p := range []Peer{good, bad} {
 		s.sched.cancel(notifyID(z, p)) // it begins now
-		s.tellOnce(t.Context(), z, p, 7, try+1)
-		s.tellOnce(t.Context(), z, p, 6, 3) // an old one that comes late is of no account
+		s.notifyOnce(t.Context(), z, p, 7, try+1)
+		s.notifyOnce(t.Context(), z, p, 6, 3) // an old one that comes late is of no account
 	}
 	for _, p := range s.Status().Zones[0].Peers {
 		if told := p.Peer == "good"; p.Told != told || (p.Problem == nil) != told || p.Tries != map[bool]int{true: 1, false: 2}[told] {
@@ -110,7 +110,7 @@ func TestLapseIsTold(t *testing.T) {
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 	var log bytes.Buffer
 	s := New(Options{Now: func() time.Time { return now }, Log: slog.New(slog.NewTextHandler(&log, nil))})
-	z := &served{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
+	z := &zoneState{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
 	ending := func(serial uint32, in time.Duration) {
 		v := versionOf("a.", serial, 1)
 		v.expires = now.Add(in)

@@ -45,7 +45,7 @@ func (s *Zones) OfferPending(name dnsname.Name, audience string) (PendingOf, err
 	out := s.pendingNow(z)
 	t := s.pendingOf(z).Offer()
 	if s.Store != nil {
-		if err := s.storing(func() error { return s.storeOf(z).PutPending(z.name, keptAs(t)) }); err != nil {
+		if err := s.storing(func() error { return s.storeOf(z).PutPending(z.name, pendingAs(t)) }); err != nil {
 			return PendingOf{}, err
 		}
 	}
@@ -72,16 +72,16 @@ func (s *Zones) DropPending(ctx context.Context, name dnsname.Name, audience str
 	in, err := s.load(ctx, z)
 	if err == nil {
 		z.contentMu.Lock()
-		change, err = s.installMerged(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp, known: in.Known}, drop)
+		change, err = s.installMerged(ctx, z, in.Zone, origin{by: by, way: store.FromFile, checked: s.Now(), stamp: in.Stamp, checks: in.Checks}, drop)
 		z.contentMu.Unlock()
 	}
 	result := s.loaded(z, change, err)
-	s.tellOf(z, result.Change)
+	s.logChange(z, result.Change)
 	return result, nil
 }
 
 // fromFiles is a zone that is read from files.
-func (s *Zones) fromFiles(name dnsname.Name, audience string) (*served, error) {
+func (s *Zones) fromFiles(name dnsname.Name, audience string) (*zoneState, error) {
 	z := s.table.Load().zones[idOf(name, audience)]
 	switch {
 	case z == nil:
@@ -94,7 +94,7 @@ func (s *Zones) fromFiles(name dnsname.Name, audience string) (*served, error) {
 
 // isKept reports whether a zone is in the store alone, and was begun. All of its sets are pending then,
 // on a zone without any.
-func (s *Zones) isKept(z *served) bool {
+func (s *Zones) isKept(z *zoneState) bool {
 	f := z.cfg.Load().files()
 	if f == nil || !f.Once {
 		return false
@@ -107,7 +107,7 @@ func (s *Zones) isKept(z *served) bool {
 var noSOA = string(make([]byte, 2+20))
 
 // bare is a zone without anything, under the serial that the kept one had last.
-func (s *Zones) bare(z *served) (*zone.Snapshot, error) {
+func (s *Zones) bare(z *zoneState) (*zone.Snapshot, error) {
 	serial, _, _ := s.lastSource(z)
 	b := zone.NewBuilder(z.name, false)
 	if err := b.AddRecord(rr.Record{Name: z.name, Type: rr.TypeSOA, Data: rr.SetSerial([]byte(noSOA), serial)}); err != nil {
@@ -117,12 +117,12 @@ func (s *Zones) bare(z *served) (*zone.Snapshot, error) {
 }
 
 // beginKept takes a zone from its files into the store.
-func (s *Zones) beginKept(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
+func (s *Zones) beginKept(ctx context.Context, z *zoneState, source *zone.Snapshot, o origin) (Change, error) {
 	empty, err := s.bare(z)
 	if err != nil {
 		return Kept, err
 	}
-	o.stamp, o.known = "", nil
+	o.stamp, o.checks = "", nil
 	touched := update.NewPending().After(empty, source, o.by, s.Now())
 	for _, c := range s.pendingOf(z).List() { // that were beside the files
 		if touched[c.Key()] == nil {
@@ -136,7 +136,7 @@ func (s *Zones) beginKept(ctx context.Context, z *served, source *zone.Snapshot,
 }
 
 // pendingNow is what is pending. z.contentMu is held.
-func (s *Zones) pendingNow(z *served) (out PendingOf) {
+func (s *Zones) pendingNow(z *zoneState) (out PendingOf) {
 	have := z.lastGood()
 	if have.source != nil {
 		out.Serial = have.source.Serial()

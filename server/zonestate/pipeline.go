@@ -79,15 +79,15 @@ type Input struct {
 	// Delta is what it was made of the last with; nil: it was not.
 	Delta *zone.Delta
 	// Stamp says what it was read from, for Unchanged; empty: nothing does.
-	Stamp string
-	Known Known // helps to check the next version; nil: there is nothing
+	Stamp  string
+	Checks CheckState // helps to check the next version; nil: there is nothing
 }
 
-// Known is what was found out about a version while it was checked. It never changes, and can
+// CheckState is what was found out about a version while it was checked. It never changes, and can
 // be compared.
-type Known interface {
+type CheckState interface {
 	// After is what is known of the version that a delta makes of it; nil: nothing.
-	After(next *zone.Snapshot, d *zone.Delta) Known
+	After(next *zone.Snapshot, d *zone.Delta) CheckState
 }
 
 // files is the origin where it is files, else nil.

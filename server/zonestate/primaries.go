@@ -37,7 +37,7 @@ const othersWait = time.Second
 
 // lookForVersion asks all primaries what they have, and takes what the one with the newest
 // version has, or notes that ours is the newest. Where that fails the next one is taken.
-func (s *Zones) lookForVersion(ctx context.Context, z *served) error {
+func (s *Zones) lookForVersion(ctx context.Context, z *zoneState) error {
 	var errs []error
 	fault := func(p Peer, err error) { errs = append(errs, fmt.Errorf("%s (%s): %w", p.Name, p.Address, err)) }
 	have := z.lastGood().source
@@ -79,7 +79,7 @@ func before(a, b shown) bool {
 }
 
 // askAll asks the primaries of a zone at the same time.
-func (s *Zones) askAll(ctx context.Context, z *served) []shown {
+func (s *Zones) askAll(ctx context.Context, z *zoneState) []shown {
 	from := z.cfg.Load().fetchFrom()
 	out := make([]shown, len(from))
 	for i, p := range from {
@@ -118,7 +118,7 @@ func (s *Zones) askAll(ctx context.Context, z *served) []shown {
 var errSlower = errors.New("it has not answered yet, and another one has")
 
 // askOne asks one primary for the SOA, unless it has been silent just now.
-func (s *Zones) askOne(ctx context.Context, z *served, p Peer) shown {
+func (s *Zones) askOne(ctx context.Context, z *zoneState, p Peer) shown {
 	out := shown{peer: p}
 	if resting := s.health.may(p.Address, s.Now()); resting != nil {
 		out.err = resting
@@ -163,7 +163,7 @@ func (s *Zones) withKeys(p Peer, f func(*tsig.Key) error) error {
 }
 
 // fetchFrom takes what a primary has: its version, or that it has ours.
-func (s *Zones) fetchFrom(ctx context.Context, z *served, have *zone.Snapshot, from shown) error {
+func (s *Zones) fetchFrom(ctx context.Context, z *zoneState, have *zone.Snapshot, from shown) error {
 	if have != nil && from.serial == have.Serial() {
 		return s.confirm(z, have, from.expire)
 	}
@@ -206,7 +206,7 @@ func (s *Zones) receive(ctx context.Context, p Peer, f transfer.Fetch) (got tran
 }
 
 // checkDigest looks whether a version is what its primary made, where that is asked for.
-func (z *served) checkDigest(got *zone.Snapshot) error {
+func (z *zoneState) checkDigest(got *zone.Snapshot) error {
 	from := z.cfg.Load().primaries()
 	if from == nil || from.CheckDigest == DigestIgnored {
 		return nil
@@ -231,7 +231,7 @@ func notOlder(how string, serial uint32, have *zone.Snapshot) error {
 }
 
 // askSerial asks a primary for its SOA, and how long the zone may still be served.
-func (s *Zones) askSerial(ctx context.Context, z *served, p Peer, key *tsig.Key) (serial uint32, said expiry, err error) {
+func (s *Zones) askSerial(ctx context.Context, z *zoneState, p Peer, key *tsig.Key) (serial uint32, said expiry, err error) {
 	resp, err := resolve.Ask(ctx, p.Address, resolve.Request{Net: s.Net, Name: z.name, Type: rr.TypeSOA, Expire: true, TSIG: key, Local: s.localFor(p.Address)})
 	if err != nil {
 		return 0, said, err

@@ -21,11 +21,11 @@ import (
 
 // secondaryOf is a server that is secondary for a. of some primaries, with a clock that is
 // set by hand.
-func secondaryOf(now *time.Time, peers ...Peer) (*Zones, *served) {
+func secondaryOf(now *time.Time, peers ...Peer) (*Zones, *zoneState) {
 	s := New(Options{Now: func() time.Time { return *now }, Store: store.InMemory()})
-	z := &served{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
+	z := &zoneState{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
 	z.cfg.Store(&Zone{Name: z.name, Origin: &Primaries{Servers: peers}})
-	s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}, depths: depthBit(1)})
+	s.table.Store(&table{zones: map[string]*zoneState{z.name.Key(): z}, depths: depthBit(1)})
 	return s, z
 }
 

@@ -15,11 +15,11 @@ import (
 // service: a large one would keep the server from being ready.
 const digestLater = 8 << 20
 
-func rememberID(z *served) string { return "remember " + z.id() }
+func rememberID(z *zoneState) string { return "remember " + z.id() }
 
 // remember keeps what is now in service of unsigned zones from files, so that a
 // change without a new serial is noticed also across restarts. s.mu is held.
-func (s *Zones) remember(zones []*served, results []ZoneResult, by string) {
+func (s *Zones) remember(zones []*zoneState, results []ZoneResult, by string) {
 	if s.Store == nil {
 		return
 	}
@@ -32,14 +32,14 @@ func (s *Zones) remember(zones []*served, results []ZoneResult, by string) {
 		}
 		if now.Octets() >= digestLater {
 			s.sched.plan(z, here, rememberID(z), s.Now(), func(context.Context) {
-				s.keepPublished(s.published(z), by)
+				s.storePublished(s.published(z), by)
 				s.noteStamp(z)
 			})
 			continue
 		}
 		list = append(list, s.published(z)...)
 	}
-	s.keepPublished(list, by)
+	s.storePublished(list, by)
 	var g errgroup.Group
 	g.SetLimit(atOnce) // what is noted together is written together
 	for _, z := range zones {
@@ -54,13 +54,13 @@ func (s *Zones) remember(zones []*served, results []ZoneResult, by string) {
 // published of it.
 type publishedVersion struct {
 	store.Published
-	z    *served
+	z    *zoneState
 	snap *zone.Snapshot
 }
 
 // published is what is to be kept of a zone; nothing if that is known already, or
 // if the serial did not move: until it does, what counts is what secondaries have.
-func (s *Zones) published(z *served) []publishedVersion {
+func (s *Zones) published(z *zoneState) []publishedVersion {
 	now := z.snap()
 	if now == nil {
 		return nil
@@ -82,20 +82,20 @@ func (s *Zones) published(z *served) []publishedVersion {
 	return []publishedVersion{{p, z, now}}
 }
 
-// keepPublished stores the versions, so that a restart has them whatever became of the
+// storePublished stores the versions, so that a restart has them whatever became of the
 // files, and notes them.
-func (s *Zones) keepPublished(list []publishedVersion, by string) {
+func (s *Zones) storePublished(list []publishedVersion, by string) {
 	apart := map[string][]publishedVersion{}
 	for _, p := range list {
 		apart[p.z.audience] = append(apart[p.z.audience], p)
 	}
 	for audience, list := range apart {
-		s.keepTogether(s.Store.For(audience), list, by)
+		s.storePublishedIn(s.Store.For(audience), list, by)
 	}
 }
 
-// keepTogether stores versions of different zones in one step.
-func (s *Zones) keepTogether(in *store.Store, list []publishedVersion, by string) {
+// storePublishedIn stores versions of different zones in one step.
+func (s *Zones) storePublishedIn(in *store.Store, list []publishedVersion, by string) {
 	var versions []store.Version
 	var notes []store.Published
 	for _, p := range list {

@@ -61,11 +61,11 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 	s.mostOfZone.Store(cfg.FetchedZone)
 	s.transfers.SetMost(cfg.FetchedTogether)
 	results := s.prepareAll(ctx, zones, by)
-	s.seeKeys(zones, results, func(z *served) bool { return old.zones[z.id()] != z })
+	s.seeKeys(zones, results, func(z *zoneState) bool { return old.zones[z.id()] != z })
 	s.remember(zones, results, by)
 	s.table.Store(next)
 	s.cfg = cfg
-	var gone []*served
+	var gone []*zoneState
 	for key, z := range old.zones {
 		if next.zones[key] != z { // removed, or secondary now that was primary, or the other way
 			gone = append(gone, z)
@@ -76,7 +76,7 @@ func (s *Zones) Apply(ctx context.Context, cfg *Config, by string) []ZoneResult 
 	}
 	s.sched.forget(gone)
 	for i, z := range zones {
-		s.tellOf(z, results[i].Change)
+		s.logChange(z, results[i].Change)
 		s.planFollows(z)
 	}
 	for _, j := range cfg.Jobs {
@@ -96,29 +96,29 @@ func (s *Zones) ReloadZone(ctx context.Context, name dnsname.Name, by string) ([
 		return nil, fmt.Errorf("%s: %w", name, ErrNoZone)
 	}
 	results := s.prepareAll(ctx, zones, by)
-	s.seeKeys(zones, results, func(*served) bool { return false })
+	s.seeKeys(zones, results, func(*zoneState) bool { return false })
 	s.remember(zones, results, by)
 	for i, z := range zones {
-		s.tellOf(z, results[i].Change)
+		s.logChange(z, results[i].Change)
 	}
 	return results, nil
 }
 
-// tellOf tells the peers of a zone what they may not know.
-func (s *Zones) tellOf(z *served, c Change) {
+// logChange tells the peers of a zone what they may not know.
+func (s *Zones) logChange(z *zoneState, c Change) {
 	if c == Loaded {
-		s.tellPeers(z)
+		s.notifyPeers(z)
 	} else {
-		s.tellMissed(z)
+		s.notifyMissed(z)
 	}
 }
 
 // tableFor is the table of a configuration, and its zones in the order there. A zone
 // that is served already keeps what it has.
-func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
+func (s *Zones) tableFor(cfg *Config) (next *table, zones []*zoneState) {
 	old := s.table.Load()
-	next = &table{zones: make(map[string]*served, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}, identity: cfg.Identity}
-	zones = make([]*served, len(cfg.Zones))
+	next = &table{zones: make(map[string]*zoneState, len(cfg.Zones)), keys: map[string]*tsig.Key{}, peers: map[netip.Addr]bool{}, identity: cfg.Identity}
+	zones = make([]*zoneState, len(cfg.Zones))
 	for _, k := range cfg.Keys {
 		next.keys[k.Name.Key()] = k
 	}
@@ -130,7 +130,7 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 			z = nil
 		}
 		if z == nil || z.cfg.Load().Role().Fetches() != zc.Role().Fetches() {
-			z = &served{name: zc.Name, audience: zc.Audience, notified: map[string]peerState{}}
+			z = &zoneState{name: zc.Name, audience: zc.Audience, notified: map[string]peerState{}}
 		}
 		z.cfg.Store(zc)
 		next.zones[id], zones[i] = z, z
@@ -160,7 +160,7 @@ func (s *Zones) tableFor(cfg *Config) (next *table, zones []*served) {
 const atOnce = 64
 
 // passOver finds the zones in service of which nothing has changed.
-func (s *Zones) passOver(zones []*served) []ZoneResult {
+func (s *Zones) passOver(zones []*zoneState) []ZoneResult {
 	results := make([]ZoneResult, len(zones))
 	var next atomic.Int64
 	var wg sync.WaitGroup
@@ -180,7 +180,7 @@ func (s *Zones) passOver(zones []*served) []ZoneResult {
 
 // prepareAll loads zones, the small ones first: a large one that has to be signed does
 // not hold the others back.
-func (s *Zones) prepareAll(ctx context.Context, zones []*served, by string) []ZoneResult {
+func (s *Zones) prepareAll(ctx context.Context, zones []*zoneState, by string) []ZoneResult {
 	results := s.passOver(zones)
 	var order []int
 	for i := range zones {
@@ -228,7 +228,7 @@ func (s *Zones) planJob(j Job, at time.Time) {
 }
 
 // prepare loads one zone. s.mu is held.
-func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
+func (s *Zones) prepare(ctx context.Context, z *zoneState, by string) ZoneResult {
 	if z.role().Fetches() {
 		return s.prepareSecondary(ctx, z)
 	}
@@ -244,7 +244,7 @@ func (s *Zones) prepare(ctx context.Context, z *served, by string) ZoneResult {
 }
 
 // loaded books what came of loading a zone.
-func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
+func (s *Zones) loaded(z *zoneState, change Change, err error) ZoneResult {
 	r := ZoneResult{Zone: z.name, Audience: z.audience, Change: change, Err: err}
 	if err != nil {
 		s.Log.Error("zone not loaded", "zone", z.String(), "error", err)
@@ -265,7 +265,7 @@ func (s *Zones) loaded(z *served, change Change, err error) ZoneResult {
 }
 
 // install puts a new version of a zone in service, signed if that is configured.
-func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Change, error) {
+func (s *Zones) install(ctx context.Context, z *zoneState, in Input, o origin) (Change, error) {
 	z.contentMu.Lock()
 	defer z.contentMu.Unlock()
 	last := z.lastGood()
@@ -277,7 +277,7 @@ func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Cha
 	case delta.Empty():
 		source = before
 	}
-	o.stamp, o.known = in.Stamp, in.Known
+	o.stamp, o.checks = in.Stamp, in.Checks
 	if f := z.cfg.Load().files(); f != nil && f.Author != nil && before != nil && source != before {
 		if name := f.Author(ctx); name != "" {
 			o.by = name
@@ -300,7 +300,7 @@ func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Cha
 	made := make(chan version, 1)
 	go func() { made <- s.unsigned(last, delta, source, o) }() // while it is stored
 	if now != nil || o.from != "" {                            // else all are stored together, see remember
-		s.keepUnsigned(ctx, z, source, o)
+		s.storeUnsigned(ctx, z, source, o)
 	}
 	s.putInService(z, <-made)
 	return Loaded, nil
@@ -309,7 +309,7 @@ func (s *Zones) install(ctx context.Context, z *served, in Input, o origin) (Cha
 // aheadOfPublished reports whether a version follows the one that was published last,
 // where the one in service does not: the server was started with a file that had been
 // set back, and secondaries have more than it.
-func (s *Zones) aheadOfPublished(z *served, source, now *zone.Snapshot) bool {
+func (s *Zones) aheadOfPublished(z *zoneState, source, now *zone.Snapshot) bool {
 	if s.Store == nil {
 		return false
 	}
@@ -335,7 +335,7 @@ func (e *SerialError) Unwrap() error { return ErrSerial }
 
 // serveStored puts the last good version in service where there is none, as after a
 // restart with a file that cannot be taken. Its signatures go on being renewed.
-func (s *Zones) serveStored(z *served) {
+func (s *Zones) serveStored(z *zoneState) {
 	if z.snap() != nil {
 		return
 	}
@@ -359,13 +359,13 @@ func (s *Zones) serveStored(z *served) {
 }
 
 // setProblem notes what is wrong with a zone, or that nothing is any more.
-func (s *Zones) setProblem(z *served, problem error) {
+func (s *Zones) setProblem(z *zoneState, problem error) {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	s.setProblemLocked(z, problem)
 }
 
-func (s *Zones) setProblemLocked(z *served, problem error) {
+func (s *Zones) setProblemLocked(z *zoneState, problem error) {
 	z.problem = problem
 	switch {
 	case problem == nil:

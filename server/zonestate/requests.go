@@ -33,7 +33,7 @@ func (s *requests) Find(name []byte, above bool) (*zone.Snapshot, answer.State) 
 }
 
 // found is what there is to answer from.
-func (z *served) found() (*zone.Snapshot, answer.State) {
+func (z *zoneState) found() (*zone.Snapshot, answer.State) {
 	if snap := z.snap(); snap != nil {
 		return snap, answer.Served
 	}
@@ -63,7 +63,7 @@ func (s *requests) Heard(at netip.AddrPort) { s.health.heard(at) }
 // requested is a zone that a request is about.
 type requested struct {
 	s *Zones
-	*served
+	*zoneState
 }
 
 func (z requested) Name() dnsname.Name          { return z.name }
@@ -71,7 +71,7 @@ func (z requested) Snapshot() *zone.Snapshot    { return z.snap() }
 func (z requested) Expire() int64               { return z.expire(z.s.Now()) }
 func (z requested) Receivers() []resolve.Server { return z.cfg.Load().SendTo }
 func (z requested) Primaries() []resolve.Server { return z.cfg.Load().fetchFrom() }
-func (z requested) Changed()                    { z.s.refreshSoon(z.served) }
+func (z requested) Changed()                    { z.s.refreshSoon(z.zoneState) }
 
 // Fetched takes note that a peer has transferred a version.
 func (z requested) Fetched(peer string, serial uint32) {
@@ -90,7 +90,7 @@ func (z requested) Steps(to *zone.Snapshot, from uint32) transfer.Body {
 	}
 	// Many steps over the same names are much less in one.
 	const most, least = 4, 64 << 10
-	deltas, err := z.s.storeOf(z.served).Steps(z.name, from, to.Serial(), int64(max(most*to.Octets(), least)))
+	deltas, err := z.s.storeOf(z.zoneState).Steps(z.name, from, to.Serial(), int64(max(most*to.Octets(), least)))
 	if err != nil {
 		if errors.Is(err, store.ErrDamaged) {
 			z.s.Log.Error("what changed in a zone cannot be read, so it is sent whole", "zone", z.String(), "error", err)
@@ -107,7 +107,7 @@ func (z requested) Steps(to *zone.Snapshot, from uint32) transfer.Body {
 
 // expire is for how many seconds a zone may still be served: for ever, so as long as the
 // SOA says, where we are primary (RFC 7314 §3.1, §3.2). Negative: it is not served.
-func (z *served) expire(now time.Time) int64 {
+func (z *zoneState) expire(now time.Time) int64 {
 	snap := z.snap()
 	if snap == nil {
 		return -1

@@ -41,4 +41,4 @@ func (z *Zone) Role() Role {
 }
 
 // role is our role by the configuration in service.
-func (z *served) role() Role { return z.cfg.Load().Role() }
+func (z *zoneState) role() Role { return z.cfg.Load().Role() }

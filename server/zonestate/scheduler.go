@@ -10,47 +10,47 @@ import (
 	"fencepost/netio"
 )
 
-// laneWidth is how many tasks of one lane run at once; more wait their turn.
-const laneWidth = 16
+// queueWidth is how many tasks of one queue run at once; more wait their turn.
+const queueWidth = 16
 
-// lane is what tasks wait for. Those of one lane wait for each other and for no others:
+// queue is what tasks wait for. Those of one queue wait for each other and for no others:
 // a dead peer, or a primary that drips, keeps neither signatures nor other peers waiting.
-// There are as many lanes as the configuration has peers, and a few.
-type lane string
+// There are as many queues as the configuration has peers, and a few.
+type queue string
 
 const (
-	here    lane = "here"    // work that waits for nobody outside: signing, storing, expiry
-	keyCare lane = "keyCare" // asks parents and secondaries about keys
-	jobs    lane = "jobs"
+	here    queue = "here"    // work that waits for nobody outside: signing, storing, expiry
+	keyCare queue = "keyCare" // asks parents and secondaries about keys
+	jobs    queue = "jobs"
 
-	following lane = "following" // asks resolvers for addresses that zones follow
+	following queue = "following" // asks resolvers for addresses that zones follow
 )
 
-func toPeer(p Peer) lane { return lane("to " + p.Address.String()) }
+func toPeer(p Peer) queue { return queue("to " + p.Address.String()) }
 
-// fromPrimary is the lane of the primary that is asked first.
-func (z *served) fromPrimary() lane {
+// fromPrimary is the queue of the primary that is asked first.
+func (z *zoneState) fromPrimary() queue {
 	if from := z.cfg.Load().fetchFrom(); len(from) > 0 {
-		return lane("from " + from[0].Address.String())
+		return queue("from " + from[0].Address.String())
 	}
 	return here
 }
 
 // scheduler runs tasks at their time. There is one for all zones: waiting costs
-// a place in a heap, or in the queue of a lane, and no goroutine.
+// a place in a heap, or in a queue, and no goroutine.
 type scheduler struct {
-	now   func() time.Time
-	clock netio.Clock
-	made  uint64 // number of the task that was planned last
-	mu    sync.Mutex
-	heap  taskHeap            // tasks whose time is to come
-	byID  map[string]*task    // all that have not begun
-	lanes map[lane]*laneState // those with something to do
-	wake  chan struct{}
+	now    func() time.Time
+	clock  netio.Clock
+	made   uint64 // number of the task that was planned last
+	mu     sync.Mutex
+	heap   taskHeap              // tasks whose time is to come
+	byID   map[string]*task      // all that have not begun
+	queues map[queue]*queueState // those with something to do
+	wake   chan struct{}
 }
 
-// laneState is what goes on in a lane.
-type laneState struct {
+// queueState is what goes on in a queue.
+type queueState struct {
 	running int
 	due     []*task // wait for a place, in the order of their time
 	dropped int     // of due, those that are planned no more
@@ -58,24 +58,24 @@ type laneState struct {
 
 type task struct {
 	id    string
-	owner *served // the zone that it is about, or nil
-	lane  lane
+	owner *zoneState // the zone that it is about, or nil
+	queue queue
 	at    time.Time
 	n     uint64 // tasks of one moment come in the order in which they were planned
 	do    func(ctx context.Context)
-	index int // in the heap; notInHeap: in the queue of its lane, or begun
+	index int // in the heap; notInHeap: in its queue, or begun
 }
 
 const notInHeap = -1
 
 func newScheduler(now func() time.Time, clock netio.Clock) *scheduler {
-	return &scheduler{now: now, clock: clock, byID: map[string]*task{}, lanes: map[lane]*laneState{}, wake: make(chan struct{}, 1)}
+	return &scheduler{now: now, clock: clock, byID: map[string]*task{}, queues: map[queue]*queueState{}, wake: make(chan struct{}, 1)}
 }
 
 // plan plans a task in place of the one with the same id. z is the zone that it is
 // about, or nil: for a zone that is no longer served nothing is planned, so a task that
 // still runs cannot bring itself back.
-func (s *scheduler) plan(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
+func (s *scheduler) plan(z *zoneState, l queue, id string, at time.Time, do func(ctx context.Context)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.planLocked(z, l, id, at, do)
@@ -84,7 +84,7 @@ func (s *scheduler) plan(z *served, l lane, id string, at time.Time, do func(ctx
 // planNext is plan for a task that is at its end and plans its next turn: what was planned under
 // its id since it began, for the same time or an earlier one, stays. Somebody asked for that while
 // the task was at work, which may have come too late for it.
-func (s *scheduler) planNext(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
+func (s *scheduler) planNext(z *zoneState, l queue, id string, at time.Time, do func(ctx context.Context)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if t := s.byID[id]; t != nil && !t.at.After(at) {
@@ -93,18 +93,18 @@ func (s *scheduler) planNext(z *served, l lane, id string, at time.Time, do func
 	s.planLocked(z, l, id, at, do)
 }
 
-func (s *scheduler) planLocked(z *served, l lane, id string, at time.Time, do func(ctx context.Context)) {
+func (s *scheduler) planLocked(z *zoneState, l queue, id string, at time.Time, do func(ctx context.Context)) {
 	if z != nil && z.gone {
 		return
 	}
 	old := s.byID[id]
-	if old != nil && old.index == notInHeap && old.lane == l && !at.After(s.now()) {
+	if old != nil && old.index == notInHeap && old.queue == l && !at.After(s.now()) {
 		old.owner, old.do = z, do // it keeps its place in the queue
 		return
 	}
 	s.drop(old)
 	s.made++
-	t := &task{id: id, owner: z, lane: l, at: at, n: s.made, do: do}
+	t := &task{id: id, owner: z, queue: l, at: at, n: s.made, do: do}
 	s.byID[id] = t
 	heap.Push(&s.heap, t)
 	s.awake()
@@ -136,14 +136,14 @@ func (s *scheduler) drop(t *task) {
 		return
 	}
 	// A queue passes over what is not planned. Now and then that is thrown out.
-	l := s.lanes[t.lane]
+	l := s.queues[t.queue]
 	if l.dropped++; 2*l.dropped > len(l.due) {
 		l.due, l.dropped = slices.DeleteFunc(l.due, func(t *task) bool { return s.byID[t.id] != t }), 0
 	}
 }
 
 // forget ends all that is planned for zones, for good.
-func (s *scheduler) forget(zones []*served) {
+func (s *scheduler) forget(zones []*zoneState) {
 	if len(zones) == 0 {
 		return
 	}
@@ -173,7 +173,7 @@ func (s *scheduler) run(ctx context.Context) {
 	}
 }
 
-// release lets the tasks begin whose time has come, as far as their lanes have places,
+// release lets the tasks begin whose time has come, as far as their queues have places,
 // and tells how long to wait for the next.
 func (s *scheduler) release(ctx context.Context, wg *sync.WaitGroup) time.Duration {
 	s.mu.Lock()
@@ -183,20 +183,20 @@ func (s *scheduler) release(ctx context.Context, wg *sync.WaitGroup) time.Durati
 			return wait
 		}
 		t := heap.Pop(&s.heap).(*task)
-		l := s.lanes[t.lane]
+		l := s.queues[t.queue]
 		if l == nil {
-			l = &laneState{}
-			s.lanes[t.lane] = l
+			l = &queueState{}
+			s.queues[t.queue] = l
 		}
 		l.due = append(l.due, t)
-		s.fill(ctx, wg, t.lane, l)
+		s.fill(ctx, wg, t.queue, l)
 	}
 	return time.Hour
 }
 
-// fill begins tasks of a lane that has places. The lock is held.
-func (s *scheduler) fill(ctx context.Context, wg *sync.WaitGroup, name lane, l *laneState) {
-	for len(l.due) > 0 && l.running < laneWidth && ctx.Err() == nil {
+// fill begins tasks of a queue that has places. The lock is held.
+func (s *scheduler) fill(ctx context.Context, wg *sync.WaitGroup, name queue, l *queueState) {
+	for len(l.due) > 0 && l.running < queueWidth && ctx.Err() == nil {
 		t := l.due[0]
 		l.due = l.due[1:]
 		if s.byID[t.id] != t { // taken back, or planned anew
@@ -214,7 +214,7 @@ func (s *scheduler) fill(ctx context.Context, wg *sync.WaitGroup, name lane, l *
 		})
 	}
 	if l.running == 0 && len(l.due) == 0 {
-		delete(s.lanes, name)
+		delete(s.queues, name)
 	}
 }
 
@@ -250,7 +250,7 @@ func (s *scheduler) step(ctx context.Context) (ran bool) {
 func (s *scheduler) settle(ctx context.Context) error {
 	for {
 		s.mu.Lock()
-		quiet := len(s.lanes) == 0 && (len(s.heap) == 0 || s.heap[0].at.After(s.now()))
+		quiet := len(s.queues) == 0 && (len(s.heap) == 0 || s.heap[0].at.After(s.now()))
 		s.mu.Unlock()
 		if quiet {
 			return nil

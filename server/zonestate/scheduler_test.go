@@ -62,7 +62,7 @@ func TestScheduler(t *testing.T) {
 		}
 		time.Sleep(time.Minute)
 		synctest.Wait()
-		if most.Load() > laneWidth || most.Load() == 0 || now.Load() != 0 {
+		if most.Load() > queueWidth || most.Load() == 0 || now.Load() != 0 {
 			t.Errorf("%d tasks ran at once", most.Load())
 		}
 		cancel()
@@ -73,14 +73,14 @@ func TestScheduler(t *testing.T) {
 // planned is what the model knows of a task.
 type planned struct {
 	version int
-	lane    lane
+	queue   queue
 	at      time.Time
-	owner   *served
+	owner   *zoneState
 }
 
-// Whatever is planned, planned anew, taken back and forgotten, for lanes that are free
-// or held up: a task runs once, not before its time, at its time if its lane has places,
-// and never after it was taken back; no lane runs more than its width.
+// Whatever is planned, planned anew, taken back and forgotten, for queues that are free
+// or held up: a task runs once, not before its time, at its time if its queue has places,
+// and never after it was taken back; no queue runs more than its width.
 func TestSchedulerAgainstModel(t *testing.T) {
 	for seed := range uint64(40) {
 		synctest.Test(t, func(t *testing.T) { schedulerRun(t, rand.New(rand.NewPCG(seed, 1))) })
@@ -93,26 +93,26 @@ func schedulerRun(t *testing.T, rnd *rand.Rand) {
 	ended := make(chan struct{})
 	go func() { s.run(ctx); close(ended) }()
 	var mu sync.Mutex
-	model, running, ran := map[string]planned{}, map[lane]int{}, 0
-	lanes := []lane{here, keyCare, "to a", "from b"}
-	owners := []*served{nil, {}, {}}
+	model, running, ran := map[string]planned{}, map[queue]int{}, 0
+	queues := []queue{here, keyCare, "to a", "from b"}
+	owners := []*zoneState{nil, {}, {}}
 	plan := func(version int) {
 		id := fmt.Sprint("t", rnd.IntN(120))
-		p := planned{version, lanes[rnd.IntN(len(lanes))], time.Now().Add(time.Duration(rnd.IntN(8)-3) * time.Second), owners[rnd.IntN(len(owners))]}
+		p := planned{version, queues[rnd.IntN(len(queues))], time.Now().Add(time.Duration(rnd.IntN(8)-3) * time.Second), owners[rnd.IntN(len(owners))]}
 		lasts := time.Duration(rnd.IntN(30)) * time.Second
 		mu.Lock()
 		if p.owner == nil || !p.owner.gone {
 			model[id] = p
 		}
-		s.plan(p.owner, p.lane, id, p.at, func(ctx context.Context) {
+		s.plan(p.owner, p.queue, id, p.at, func(ctx context.Context) {
 			mu.Lock()
 			if now := model[id]; now.version != p.version || time.Now().Before(p.at) {
 				t.Errorf("%s ran as version %d at %s; planned is %+v", id, p.version, time.Now(), now)
 			}
 			delete(model, id)
 			ran++
-			if running[p.lane]++; running[p.lane] > laneWidth {
-				t.Errorf("%d tasks of %q run", running[p.lane], p.lane)
+			if running[p.queue]++; running[p.queue] > queueWidth {
+				t.Errorf("%d tasks of %q run", running[p.queue], p.queue)
 			}
 			mu.Unlock()
 			select {
@@ -120,7 +120,7 @@ func schedulerRun(t *testing.T, rnd *rand.Rand) {
 			case <-ctx.Done():
 			}
 			mu.Lock()
-			running[p.lane]--
+			running[p.queue]--
 			mu.Unlock()
 		})
 		mu.Unlock()
@@ -139,12 +139,12 @@ func schedulerRun(t *testing.T, rnd *rand.Rand) {
 			synctest.Wait()
 			mu.Lock()
 			for id, p := range model {
-				if !p.at.After(time.Now()) && running[p.lane] < laneWidth {
-					t.Errorf("%s is due since %s, %q runs %d", id, time.Since(p.at), p.lane, running[p.lane])
+				if !p.at.After(time.Now()) && running[p.queue] < queueWidth {
+					t.Errorf("%s is due since %s, %q runs %d", id, time.Since(p.at), p.queue, running[p.queue])
 				}
 			}
 			s.mu.Lock()
-			for name, l := range s.lanes { // what is planned no more is counted, to be thrown out
+			for name, l := range s.queues { // what is planned no more is counted, to be thrown out
 				dead := 0
 				for _, queued := range l.due {
 					if s.byID[queued.id] != queued {
@@ -161,7 +161,7 @@ func schedulerRun(t *testing.T, rnd *rand.Rand) {
 			if rnd.IntN(8) == 0 {
 				z := owners[1+rnd.IntN(2)]
 				mu.Lock()
-				s.forget([]*served{z})
+				s.forget([]*zoneState{z})
 				for id, p := range model {
 					if p.owner == z {
 						delete(model, id)
@@ -175,15 +175,15 @@ func schedulerRun(t *testing.T, rnd *rand.Rand) {
 	}
 	time.Sleep(time.Hour)
 	synctest.Wait()
-	if len(model) > 0 || len(s.lanes) > 0 || len(s.byID) > 0 || ran == 0 {
-		t.Errorf("%d tasks did not run, %d lanes are held, %d ran", len(model), len(s.lanes), ran)
+	if len(model) > 0 || len(s.queues) > 0 || len(s.byID) > 0 || ran == 0 {
+		t.Errorf("%d tasks did not run, %d queues are held, %d ran", len(model), len(s.queues), ran)
 	}
 	cancel()
 	<-ended
 }
 
 // A peer that does not answer holds up what is for it, and nothing else: all places of
-// its lanes are taken, and signing, the other peer and the other primary go on.
+// its queues are taken, and signing, the other peer and the other primary go on.
 func TestDeadPeerHoldsUpItself(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := New(Options{})
@@ -192,19 +192,19 @@ func TestDeadPeerHoldsUpItself(t *testing.T) {
 		go func() { s.sched.run(ctx); close(ended) }()
 		dead := Peer{Name: "dead", Address: netip.MustParseAddrPort("192.0.2.1:53")}
 		alive := Peer{Name: "alive", Address: netip.MustParseAddrPort("192.0.2.2:53")}
-		zone := func(from ...Peer) *served {
-			z := &served{}
+		zone := func(from ...Peer) *zoneState {
+			z := &zoneState{}
 			z.cfg.Store(&Zone{Origin: &Primaries{Servers: from}})
 			return z
 		}
 		for i := range 1000 {
-			for _, l := range []lane{toPeer(dead), zone(dead).fromPrimary()} {
+			for _, l := range []queue{toPeer(dead), zone(dead).fromPrimary()} {
 				s.sched.plan(nil, l, fmt.Sprint(l, i), s.Now(), func(ctx context.Context) { <-ctx.Done() })
 			}
 		}
 		synctest.Wait()
-		ran := map[lane]bool{}
-		free := []lane{here, keyCare, jobs, toPeer(alive), zone(alive, dead).fromPrimary(), zone().fromPrimary()}
+		ran := map[queue]bool{}
+		free := []queue{here, keyCare, jobs, toPeer(alive), zone(alive, dead).fromPrimary(), zone().fromPrimary()}
 		for _, l := range free {
 			s.sched.plan(nil, l, "free "+string(l), s.Now(), func(context.Context) { ran[l] = true })
 			synctest.Wait()

@@ -13,12 +13,12 @@ import (
 	"fencepost/zone"
 )
 
-func refreshID(z *served) string { return "refresh " + z.id() }
-func expireID(z *served) string  { return "expire " + z.id() }
+func refreshID(z *zoneState) string { return "refresh " + z.id() }
+func expireID(z *zoneState) string  { return "expire " + z.id() }
 
 // prepareSecondary puts the copy from before a restart in service, if it has
 // not expired, and plans to look for a newer one at once.
-func (s *Zones) prepareSecondary(ctx context.Context, z *served) ZoneResult {
+func (s *Zones) prepareSecondary(ctx context.Context, z *zoneState) ZoneResult {
 	r := ZoneResult{Zone: z.name, Audience: z.audience, Change: Unchanged}
 	if z.snap() == nil {
 		r.Change = Waiting
@@ -47,7 +47,7 @@ func (s *Zones) prepareSecondary(ctx context.Context, z *served) ZoneResult {
 }
 
 // failing reports whether no primary could be reached lately.
-func (z *served) failing() bool {
+func (z *zoneState) failing() bool {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	return !z.clock.Failing.IsZero()
@@ -55,7 +55,7 @@ func (z *served) failing() bool {
 
 // restore takes a stored copy; its age counts from when a primary last
 // confirmed it, so a stop does not make it young again (RFC 1034 §4.3.5).
-func (s *Zones) restore(ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta) bool {
+func (s *Zones) restore(ctx context.Context, z *zoneState, snap *zone.Snapshot, meta store.Meta) bool {
 	soa, ok := snap.SOA()
 	if !ok {
 		return false
@@ -99,7 +99,7 @@ func (s *Zones) restore(ctx context.Context, z *served, snap *zone.Snapshot, met
 
 // refreshNow looks for a new version at once. While one look is going on,
 // further wishes are merged into one more. One that waits to be loaded will look anyway.
-func (s *Zones) refreshNow(z *served) {
+func (s *Zones) refreshNow(z *zoneState) {
 	if !z.begun.Load() {
 		return
 	}
@@ -112,7 +112,7 @@ const notifyRest = time.Second
 
 // refreshSoon looks for a new version as soon as a NOTIFY may make it. None is lost:
 // one that comes early is heeded at the end of the rest.
-func (s *Zones) refreshSoon(z *served) {
+func (s *Zones) refreshSoon(z *zoneState) {
 	if !z.begun.Load() {
 		return
 	}
@@ -127,7 +127,7 @@ func (s *Zones) refreshSoon(z *served) {
 }
 
 // refresh looks at the primaries for a newer version and fetches it.
-func (s *Zones) refresh(ctx context.Context, z *served) {
+func (s *Zones) refresh(ctx context.Context, z *zoneState) {
 	z.mu.Lock()
 	if z.busy {
 		z.again = true
@@ -157,7 +157,7 @@ func (s *Zones) refresh(ctx context.Context, z *served) {
 
 // confirm takes note that our version is still the newest. One that had
 // expired is served again.
-func (s *Zones) confirm(z *served, have *zone.Snapshot, said expiry) error {
+func (s *Zones) confirm(z *zoneState, have *zone.Snapshot, said expiry) error {
 	soa, _ := have.SOA()
 	now := s.Now()
 	z.mu.Lock()
@@ -182,7 +182,7 @@ func (s *Zones) confirm(z *served, have *zone.Snapshot, said expiry) error {
 }
 
 // installFetched checks a fetched version, stores it and puts it in service.
-func (s *Zones) installFetched(ctx context.Context, z *served, snap *zone.Snapshot, p Peer, said expiry) error {
+func (s *Zones) installFetched(ctx context.Context, z *zoneState, snap *zone.Snapshot, p Peer, said expiry) error {
 	soa, ok := snap.SOA()
 	if !ok {
 		return errors.New("the zone it sent has no SOA")
@@ -217,7 +217,7 @@ func (s *Zones) installFetched(ctx context.Context, z *served, snap *zone.Snapsh
 		}
 	}
 	s.planExpiry(z)
-	s.tellPeers(z)
+	s.notifyPeers(z)
 	s.catalogChanged(z)
 	return nil
 }
@@ -269,7 +269,7 @@ func errExpired(checked time.Time) error {
 
 // planExpiry takes the zone out of service when no primary has confirmed it
 // for too long.
-func (s *Zones) planExpiry(z *served) {
+func (s *Zones) planExpiry(z *zoneState) {
 	z.mu.Lock()
 	at := z.clock.Expires()
 	z.mu.Unlock()

@@ -101,9 +101,9 @@ func (p *primary) tcp(l net.Listener) {
 // A copy in which an alias has other data is served as it came, and told of.
 func TestOddCopy(t *testing.T) {
 	s := New(Options{})
-	z := &served{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
+	z := &zoneState{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
 	z.cfg.Store(&Zone{Name: z.name, Origin: &Primaries{Servers: []Peer{{Name: "p"}}}})
-	s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}, depths: depthBit(1)})
+	s.table.Store(&table{zones: map[string]*zoneState{z.name.Key(): z}, depths: depthBit(1)})
 	odd, err := zoneVersion("a.", 5, 1).Replace([]zone.Content{{Owner: dnsname.MustParse("www.a."), Records: []rr.Record{
 		{Type: rr.TypeCNAME, TTL: 1, Data: []byte("\x01a\x00")}, {Type: rr.TypeA, TTL: 1, Data: []byte{1, 2, 3, 4}}}}})
 	if err != nil {
@@ -125,9 +125,9 @@ func TestOddCopy(t *testing.T) {
 func TestNeverBack(t *testing.T) {
 	p, other := newPrimary(t), newPrimary(t)
 	s := New(Options{})
-	z := &served{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
+	z := &zoneState{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
 	z.cfg.Store(&Zone{Name: z.name, Origin: &Primaries{Servers: []Peer{{Name: "p", Address: p.at}, {Name: "other", Address: other.at}}}})
-	s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}, depths: depthBit(1)})
+	s.table.Store(&table{zones: map[string]*zoneState{z.name.Key(): z}, depths: depthBit(1)})
 	other.rcode = message.Refused
 	version := func(serial uint32) *zone.Snapshot { return zoneVersion("a.", serial, byte(serial)) }
 	for _, c := range []struct {
@@ -223,7 +223,7 @@ func TestNoNotifyIsLost(t *testing.T) {
 					var wg sync.WaitGroup
 					var primary atomic.Uint32
 					primary.Store(1)
-					s.look = func(ctx context.Context, z *served) error {
+					s.look = func(ctx context.Context, z *zoneState) error {
 						serial := primary.Load()
 						select {
 						case <-time.After(lasts): // the transfer of what it had when it was asked

@@ -39,7 +39,7 @@ type Signer interface {
 // installSigned signs a version and puts it in service. The serial that is
 // served follows the source's where it can and never goes back: new signatures
 // over the same content need a new serial too (RFC 6781 §4.4).
-func (s *Zones) installSigned(ctx context.Context, z *served, source *zone.Snapshot, o origin) (Change, error) {
+func (s *Zones) installSigned(ctx context.Context, z *zoneState, source *zone.Snapshot, o origin) (Change, error) {
 	z.keys().Lock()
 	defer z.keys().Unlock()
 	return s.signVersion(ctx, z, source, o, nil)
@@ -47,7 +47,7 @@ func (s *Zones) installSigned(ctx context.Context, z *served, source *zone.Snaps
 
 // signVersion is installSigned with z.signing held. To sign a version anew is no
 // confirmation by its primary. with is stored together with it; nil: nothing.
-func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapshot, o origin, with *beside) (Change, error) {
+func (s *Zones) signVersion(ctx context.Context, z *zoneState, source *zone.Snapshot, o origin, with *pendingSets) (Change, error) {
 	cfg, now := z.cfg.Load(), s.Now()
 	made, err := cfg.Signer.Fingerprint()
 	if err != nil {
@@ -83,7 +83,7 @@ func (s *Zones) signVersion(ctx context.Context, z *served, source *zone.Snapsho
 	if source == have.source && o.way != store.Signing {
 		o.by, o.way = "", store.Signing
 	}
-	err = s.keepWith(ctx, z, out.Zone, store.Meta{Stored: now, Checked: o.checked, From: o.from, SourceSerial: source.Serial(), Stamp: o.stamp,
+	err = s.storeWith(ctx, z, out.Zone, store.Meta{Stored: now, Checked: o.checked, From: o.from, SourceSerial: source.Serial(), Stamp: o.stamp,
 		Source: madeOf(source, out.Fingerprint), Expires: out.Expires, Renew: out.Renew}, store.Info{By: o.by, Way: o.way}, with)
 	if err != nil {
 		return Kept, err
@@ -111,7 +111,7 @@ func madeWith(fingerprint string) string {
 
 // storedMeta is what is known of the newest version in the store, as far as it has been
 // looked at.
-func (z *served) storedMeta() store.Meta {
+func (z *zoneState) storedMeta() store.Meta {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	return z.headMeta
@@ -131,7 +131,7 @@ func lasts(meta store.Meta, now time.Time) bool {
 }
 
 // resumeStored puts a version that was signed before in service again.
-func (s *Zones) resumeStored(z *served, source, stored *zone.Snapshot, meta store.Meta, made string, o origin) (Change, error) {
+func (s *Zones) resumeStored(z *zoneState, source, stored *zone.Snapshot, meta store.Meta, made string, o origin) (Change, error) {
 	if now := z.snap(); now != nil && now.Serial() == stored.Serial() {
 		z.mu.Lock()
 		z.amend(func(v *version) {
@@ -148,7 +148,7 @@ func (s *Zones) resumeStored(z *served, source, stored *zone.Snapshot, meta stor
 	return Loaded, nil
 }
 
-func (s *Zones) putSigned(z *served, v version) {
+func (s *Zones) putSigned(z *zoneState, v version) {
 	s.putInService(z, v)
 	s.planSigning(z, v.renew)
 	s.noteServed(z, v.served)
@@ -162,7 +162,7 @@ func (s *Zones) putSigned(z *served, v version) {
 }
 
 // noteServed tells the signer what is in service, and plans to look after its keys.
-func (s *Zones) noteServed(z *served, snap *zone.Snapshot) {
+func (s *Zones) noteServed(z *zoneState, snap *zone.Snapshot) {
 	if err := z.cfg.Load().Signer.Served(snap.Serial(), s.Now()); err != nil {
 		s.Log.Error("the keys' state could not be kept", "zone", z.String(), "error", err)
 	}
@@ -179,8 +179,8 @@ func nextSerial(source, current *zone.Snapshot) uint32 {
 	return serial
 }
 
-func signID(z *served) string    { return "sign " + z.id() }
-func advanceID(z *served) string { return "advance " + z.id() }
+func signID(z *zoneState) string    { return "sign " + z.id() }
+func advanceID(z *zoneState) string { return "advance " + z.id() }
 
 const (
 	signRetry    = 10 * time.Minute // when signing is tried again after it failed
@@ -189,7 +189,7 @@ const (
 )
 
 // planSigning plans the renewal of signatures.
-func (s *Zones) planSigning(z *served, at time.Time) {
+func (s *Zones) planSigning(z *zoneState, at time.Time) {
 	if at.IsZero() {
 		s.sched.cancel(signID(z))
 		return
@@ -202,13 +202,13 @@ func (s *Zones) planSigning(z *served, at time.Time) {
 }
 
 // signAgain signs what is known of a zone anew and tells its peers.
-func (s *Zones) signAgain(ctx context.Context, z *served) error {
+func (s *Zones) signAgain(ctx context.Context, z *zoneState) error {
 	z.keys().Lock()
 	defer z.keys().Unlock()
 	return s.signAgainLocked(ctx, z, "")
 }
 
-func (s *Zones) signAgainLocked(ctx context.Context, z *served, by string) error {
+func (s *Zones) signAgainLocked(ctx context.Context, z *zoneState, by string) error {
 	have := z.lastGood()
 	z.mu.Lock()
 	o, problem := have.origin, z.problem
@@ -236,13 +236,13 @@ func (s *Zones) signAgainLocked(ctx context.Context, z *served, by string) error
 		s.setProblem(z, problem) // new signatures do not mend the file that was refused
 	}
 	if change == Loaded {
-		s.tellPeers(z)
+		s.notifyPeers(z)
 	}
 	return nil
 }
 
 // planAdvance plans to look after the keys of a zone.
-func (s *Zones) planAdvance(z *served, at time.Time) {
+func (s *Zones) planAdvance(z *zoneState, at time.Time) {
 	if at.IsZero() {
 		s.sched.cancel(advanceID(z))
 		return
@@ -261,7 +261,7 @@ func (s *Zones) planAdvance(z *served, at time.Time) {
 const maxAdvances = 8
 
 // advance looks after the keys of a zone and signs it again when they ask for it.
-func (s *Zones) advance(ctx context.Context, z *served) error {
+func (s *Zones) advance(ctx context.Context, z *zoneState) error {
 	for range maxAdvances {
 		cfg := z.cfg.Load()
 		if !cfg.Role().Signs() || z.snap() == nil {
@@ -282,7 +282,7 @@ func (s *Zones) advance(ctx context.Context, z *served) error {
 
 // advanceBy looks after the keys once, by what was seen; done is set where nothing follows
 // from it at once.
-func (s *Zones) advanceBy(ctx context.Context, z *served, cfg *Zone, seen any) (done bool, err error) {
+func (s *Zones) advanceBy(ctx context.Context, z *zoneState, cfg *Zone, seen any) (done bool, err error) {
 	z.keys().Lock()
 	defer z.keys().Unlock()
 	snap := z.snap()

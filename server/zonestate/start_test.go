@@ -85,7 +85,7 @@ func TestRemovedZoneHasNoTasks(t *testing.T) {
 	}
 	s.Apply(t.Context(), &Config{}, "")
 	s.refreshNow(z)
-	s.tellMissed(z)
+	s.notifyMissed(z)
 	s.planSigning(z, later)
 	for id := range s.sched.byID {
 		t.Errorf("%s is still planned", id)

@@ -114,7 +114,7 @@ func (s *Zones) Status() Status {
 	return st
 }
 
-func (s *Zones) zoneStatus(z *served) ZoneStatus {
+func (s *Zones) zoneStatus(z *zoneState) ZoneStatus {
 	cfg, v, snap := z.cfg.Load(), z.lastGood(), z.snap()
 	var keys *keymanager.State
 	if cfg.Role().Signs() {
@@ -209,7 +209,7 @@ var (
 
 // Refresh makes a secondary look for new versions of a zone now. It does not wait.
 func (s *Zones) Refresh(name dnsname.Name) error {
-	return s.eachVersion(name, func(z *served) error {
+	return s.eachVersion(name, func(z *zoneState) error {
 		if !z.role().Fetches() {
 			return fmt.Errorf("%s: %w", name, ErrNotSecondary)
 		}
@@ -219,7 +219,7 @@ func (s *Zones) Refresh(name dnsname.Name) error {
 }
 
 // eachVersion does something with all versions of a zone, as long as that goes well.
-func (s *Zones) eachVersion(name dnsname.Name, do func(z *served) error) error {
+func (s *Zones) eachVersion(name dnsname.Name, do func(z *zoneState) error) error {
 	versions := s.table.Load().versions(name)
 	if len(versions) == 0 {
 		return fmt.Errorf("%s: %w", name, ErrNoZone)
@@ -234,8 +234,8 @@ func (s *Zones) eachVersion(name dnsname.Name, do func(z *served) error) error {
 
 // NotifyPeers tells the peers of a zone about the present versions again.
 func (s *Zones) NotifyPeers(name dnsname.Name) error {
-	return s.eachVersion(name, func(z *served) error {
-		s.tellPeers(z)
+	return s.eachVersion(name, func(z *zoneState) error {
+		s.notifyPeers(z)
 		return nil
 	})
 }

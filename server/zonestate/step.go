@@ -57,13 +57,13 @@ func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by str
 		return ZoneResult{}, err
 	}
 	in := Input{Zone: next, Delta: st.Delta}
-	if known := last.known; known != nil {
-		in.Known = known.After(next, st.Delta)
+	if known := last.checks; known != nil {
+		in.Checks = known.After(next, st.Delta)
 	}
 	change, err := s.install(ctx, z, in, origin{by: by, way: store.FromFile, checked: s.Now()})
 	result := s.loaded(z, change, err)
-	s.remember([]*served{z}, []ZoneResult{result}, by)
-	s.tellOf(z, result.Change)
+	s.remember([]*zoneState{z}, []ZoneResult{result}, by)
+	s.logChange(z, result.Change)
 	if err == nil && st.Stamp != "" {
 		s.sched.plan(z, here, "prove "+z.id(), s.Now().Add(proveAfter), func(ctx context.Context) { s.proveStep(ctx, z, st.Stamp) })
 	}
@@ -72,7 +72,7 @@ func (s *Zones) TakeStep(ctx context.Context, name dnsname.Name, st Step, by str
 
 // proveStep reads the files of a zone of which the last step told what they hold. Files that have
 // changed since wait for a reload; a version that is not what they hold is replaced by what is.
-func (s *Zones) proveStep(ctx context.Context, z *served, stamp string) {
+func (s *Zones) proveStep(ctx context.Context, z *zoneState, stamp string) {
 	files, last := z.cfg.Load().files(), z.lastGood()
 	have := last.loaded()
 	if files == nil || files.Unchanged == nil || have == nil || last.stamp != "" {
@@ -99,12 +99,12 @@ func (s *Zones) proveStep(ctx context.Context, z *served, stamp string) {
 }
 
 // stepProved notes that the files of a zone hold what was made of a step.
-func (s *Zones) stepProved(z *served, have *zone.Snapshot, in Input) {
+func (s *Zones) stepProved(z *zoneState, have *zone.Snapshot, in Input) {
 	z.mu.Lock()
 	last := z.lastGood()
 	fits := last.loaded() == have
 	if fits {
-		z.amend(func(v *version) { v.stamp, v.known = in.Stamp, in.Known })
+		z.amend(func(v *version) { v.stamp, v.checks = in.Stamp, in.Checks })
 	}
 	z.mu.Unlock()
 	if fits {

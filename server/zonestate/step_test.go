@@ -128,7 +128,7 @@ func TestStepIsProved(t *testing.T) {
 // tag is what a Load of tests knows of a version: which it is.
 type tag string
 
-func (g tag) After(next *zone.Snapshot, d *zone.Delta) Known {
+func (g tag) After(next *zone.Snapshot, d *zone.Delta) CheckState {
 	if d.To == d.From { // nothing is known then
 		return nil
 	}
@@ -143,10 +143,10 @@ func TestKnownOfLast(t *testing.T) {
 		name := dnsname.MustParse("a.")
 		serial, handed, gave := uint32(1), 0, (*zone.Snapshot)(nil)
 		load := func(_ context.Context, last Input) (Input, error) {
-			if last.Known != nil {
+			if last.Checks != nil {
 				handed++
-				if last.Zone == nil || last.Known != Known(tag(last.Zone.Digest())) {
-					t.Fatalf("with the version %s goes what is known of %v", last.Zone.Digest(), last.Known)
+				if last.Zone == nil || last.Checks != CheckState(tag(last.Zone.Digest())) {
+					t.Fatalf("with the version %s goes what is known of %v", last.Zone.Digest(), last.Checks)
 				}
 			}
 			if r.IntN(4) > 0 {
@@ -155,7 +155,7 @@ func TestKnownOfLast(t *testing.T) {
 			if gave = zoneVersion("a.", serial, byte(r.IntN(2))); r.IntN(8) == 0 {
 				return Input{}, errors.New("it has errors")
 			}
-			in := Input{Known: tag(gave.Digest())}
+			in := Input{Checks: tag(gave.Digest())}
 			in.Zone, in.Delta = zone.Share(last.Zone, gave)
 			return in, nil
 		}

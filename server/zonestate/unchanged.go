@@ -9,19 +9,19 @@ import (
 	"fencepost/zone"
 )
 
-func (s *Zones) load(ctx context.Context, z *served) (in Input, err error) {
+func (s *Zones) load(ctx context.Context, z *zoneState) (in Input, err error) {
 	have := z.lastGood()
 	if s.isKept(z) {
 		in.Zone, err = s.bare(z)
 		return in, err
 	}
-	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx, Input{Zone: have.loaded(), Known: have.known}) })
+	s.cpu.do(ctx, func() { in, err = z.cfg.Load().files().Load(ctx, Input{Zone: have.loaded(), Checks: have.checks}) })
 	return in, err
 }
 
 // asItWas reports whether nothing has changed in what a zone in service is made of since
 // it was loaded. Then no file of it is read.
-func (s *Zones) asItWas(z *served) bool {
+func (s *Zones) asItWas(z *zoneState) bool {
 	cfg, have := z.cfg.Load(), z.lastGood()
 	z.mu.Lock()
 	problem := z.problem
@@ -59,7 +59,7 @@ func (s *Zones) signedAsNow(cfg *Zone, made string, renew time.Time) bool {
 
 // adoptStored puts the stored version in service where nothing is yet, if it is what
 // loading would make.
-func (s *Zones) adoptStored(ctx context.Context, z *served) bool {
+func (s *Zones) adoptStored(ctx context.Context, z *zoneState) bool {
 	cfg := z.cfg.Load()
 	files := cfg.files()
 	if s.Store == nil || files == nil || files.Unchanged == nil || z.lastGood().served != nil || s.takesUpdates(z) {
@@ -102,10 +102,10 @@ func (s *Zones) adoptStored(ctx context.Context, z *served) bool {
 
 // restamp notes that a version was read again from other files, or from files that were
 // touched, and is the same.
-func (s *Zones) restamp(z *served, o origin) {
-	if have := z.lastGood(); have.stamp != o.stamp || have.known != o.known || have.read != o.read {
+func (s *Zones) restamp(z *zoneState, o origin) {
+	if have := z.lastGood(); have.stamp != o.stamp || have.checks != o.checks || have.read != o.read {
 		z.mu.Lock()
-		z.amend(func(v *version) { v.stamp, v.known, v.read = o.stamp, o.known, o.read })
+		z.amend(func(v *version) { v.stamp, v.checks, v.read = o.stamp, o.checks, o.read })
 		z.mu.Unlock()
 	}
 	s.noteStamp(z)
@@ -114,7 +114,7 @@ func (s *Zones) restamp(z *served, o origin) {
 // noteStamp notes in the store what the version in service was read from, where it is the one
 // that is stored and something else stands there: as after a start by another program, which
 // reads everything again, and once.
-func (s *Zones) noteStamp(z *served) {
+func (s *Zones) noteStamp(z *zoneState) {
 	z.mu.Lock()
 	have := z.lastGood()
 	stale := z.head != nil && z.head == have.served && z.headMeta.Stamp != have.stamp
@@ -135,7 +135,7 @@ func (s *Zones) noteStamp(z *served) {
 
 // sourceOf is what a signed zone is made of: it is read where that has not been done since
 // the start. Nil, without an error, where there is none yet.
-func (s *Zones) sourceOf(ctx context.Context, z *served, o *origin) (*zone.Snapshot, error) {
+func (s *Zones) sourceOf(ctx context.Context, z *zoneState, o *origin) (*zone.Snapshot, error) {
 	have := z.lastGood()
 	if have.source != nil || have.served == nil || z.role().Fetches() {
 		return have.source, nil
@@ -144,7 +144,7 @@ func (s *Zones) sourceOf(ctx context.Context, z *served, o *origin) (*zone.Snaps
 	if err != nil {
 		return nil, err
 	}
-	o.stamp, o.known = in.Stamp, in.Known
+	o.stamp, o.checks = in.Stamp, in.Checks
 	if !s.takesUpdates(z) {
 		return in.Zone, nil
 	}

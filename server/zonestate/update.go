@@ -53,26 +53,26 @@ type updateQueue struct {
 type queued struct {
 	request.Update
 	done func(*update.Refusal)
-	also []*served // other versions of the zone that it changes too: all of them, or none
+	also []*zoneState // other versions of the zone that it changes too: all of them, or none
 }
 
 // Update implements request.Zone.
 func (z requested) Update(u request.Update, done func(*update.Refusal)) {
-	var targets []*served
+	var targets []*zoneState
 	for _, version := range z.s.table.Load().versions(z.name) {
 		if g := version.cfg.Load().Updates; g != nil && len(g.Grants.For(u.Key, z.name)) > 0 {
 			targets = append(targets, version)
 		}
 	}
 	if len(targets) == 0 {
-		targets = []*served{z.served} // which says why not
+		targets = []*zoneState{z.zoneState} // which says why not
 	}
 	z.s.enqueueUpdate(targets[0], u, done, targets[1:]...)
 }
 
 // enqueueUpdate has a request carried out when those before it have been; also are other versions of the
 // zone that it changes too.
-func (s *Zones) enqueueUpdate(z *served, u request.Update, done func(*update.Refusal), also ...*served) {
+func (s *Zones) enqueueUpdate(z *zoneState, u request.Update, done func(*update.Refusal), also ...*zoneState) {
 	if !s.repeats.begins(u.Digest, done) {
 		return
 	}
@@ -108,7 +108,7 @@ func denied(why string) *update.Refusal { return &update.Refusal{Code: message.R
 
 // authorize is nil where whoever asks may change anything in a zone at all. Nothing is told of the zone
 // to others.
-func (z *served) authorize(u *request.Update) *update.Refusal {
+func (z *zoneState) authorize(u *request.Update) *update.Refusal {
 	cfg := z.cfg.Load()
 	switch {
 	case cfg.Role().Fetches():
@@ -121,7 +121,7 @@ func (z *served) authorize(u *request.Update) *update.Refusal {
 }
 
 // runQueue carries out what waits, until nothing does.
-func (s *Zones) runQueue(z *served) {
+func (s *Zones) runQueue(z *zoneState) {
 	q := &z.requests
 	for {
 		s.gather(z)
@@ -160,8 +160,8 @@ func togetherOf(waiting []*queued) int {
 
 // changeVersions carries out a request in several versions of a zone: in all, or, where one refuses it or
 // cannot be stored, in none.
-func (s *Zones) changeVersions(z *served, q *queued) *update.Refusal {
-	all := append([]*served{z}, q.also...) // everyone's first: all do it in one order
+func (s *Zones) changeVersions(z *zoneState, q *queued) *update.Refusal {
+	all := append([]*zoneState{z}, q.also...) // everyone's first: all do it in one order
 	batches, before := make([]*batchOf, len(all)), make([]version, len(all))
 	for i, v := range all {
 		v.contentMu.Lock()
@@ -192,13 +192,13 @@ func (s *Zones) changeVersions(z *served, q *queued) *update.Refusal {
 		return failed("the change could not be stored, and was not made")
 	}
 	for _, v := range all {
-		s.tellPeers(v)
+		s.notifyPeers(v)
 	}
 	return nil
 }
 
 // takeBack makes a version what it was, under a new serial: secondaries go forward only.
-func (s *Zones) takeBack(z *served, was version) {
+func (s *Zones) takeBack(z *zoneState, was version) {
 	last := z.lastGood()
 	back, err := was.source.Replace([]zone.Content{apexWithSerial(was.source, rr.NextSerial(last.source.Serial()))})
 	if err == nil {
@@ -224,7 +224,7 @@ func apexWithSerial(z *zone.Snapshot, serial uint32) zone.Content {
 }
 
 // gather waits for the time of the next version. Where time is set by somebody, nobody waits.
-func (s *Zones) gather(z *served) {
+func (s *Zones) gather(z *zoneState) {
 	cfg, q := z.cfg.Load(), &z.requests
 	q.mu.Lock()
 	alone := len(q.waiting) <= 1 && q.together <= 1
@@ -241,7 +241,7 @@ func (s *Zones) gather(z *served) {
 }
 
 // changeBy makes the next version of a zone by requests, each in turn, and tells what came of them.
-func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
+func (s *Zones) changeBy(z *zoneState, batch []*queued) []*update.Refusal {
 	z.contentMu.Lock()
 	defer z.contentMu.Unlock()
 	out := make([]*update.Refusal, len(batch))
@@ -268,12 +268,12 @@ func (s *Zones) changeBy(z *served, batch []*queued) []*update.Refusal {
 		// What came after the first of them was worked out from what never was.
 		return all(b.first, s.notMade(z, err))
 	}
-	s.tellPeers(z)
+	s.notifyPeers(z)
 	return out
 }
 
 // notMade takes note of why changes could not be made, and is the answer to who asked for them.
-func (s *Zones) notMade(z *served, err error) *update.Refusal {
+func (s *Zones) notMade(z *zoneState, err error) *update.Refusal {
 	if signing, is := errors.AsType[*signingError](err); is {
 		s.setProblem(z, signing)
 		return failed("the zone could not be signed with the change, which was not made")
@@ -284,11 +284,11 @@ func (s *Zones) notMade(z *served, err error) *update.Refusal {
 }
 
 // planStoreProbe plans to see whether the store takes something for a zone again.
-func (s *Zones) planStoreProbe(z *served) {
+func (s *Zones) planStoreProbe(z *zoneState) {
 	s.sched.plan(z, here, "probe "+storeID(z), s.Now().Add(storeRetry), func(context.Context) {
 		err := s.storing(func() error { return s.storeOf(z).Update(z.name, func(*store.Meta) {}) })
 		z.mu.Lock()
-		owed := z.head != nil && z.head != z.lastGood().served // that is stored by itself, see keepOr
+		owed := z.head != nil && z.head != z.lastGood().served // that is stored by itself, see storeOr
 		z.mu.Unlock()
 		if err != nil {
 			s.setUnstored(z, err)
@@ -301,7 +301,7 @@ func (s *Zones) planStoreProbe(z *served) {
 
 // changeable is nil where requests can change a zone now. What a signed version was made of is read
 // where that has not been done since the start.
-func (s *Zones) changeable(z *served) *update.Refusal {
+func (s *Zones) changeable(z *zoneState) *update.Refusal {
 	if s.table.Load().zones[z.id()] != z {
 		return &update.Refusal{Code: message.NotAuth, Why: "the zone is no longer served from here"}
 	}
@@ -312,7 +312,7 @@ func (s *Zones) changeable(z *served) *update.Refusal {
 			return failed(fmt.Sprintf("the zone's file could not be read: %v", err))
 		}
 		z.mu.Lock()
-		z.amend(func(v *version) { v.source, v.stamp, v.known, v.read = source, o.stamp, o.known, o.read })
+		z.amend(func(v *version) { v.source, v.stamp, v.checks, v.read = source, o.stamp, o.checks, o.read })
 		z.mu.Unlock()
 	}
 	switch last := z.lastGood(); {

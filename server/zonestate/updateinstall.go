@@ -11,7 +11,7 @@ import (
 
 // installUpdate puts a version that requests made in service, if it can be stored together with what
 // is pending by that; else nothing has happened.
-func (s *Zones) installUpdate(z *served, source *zone.Snapshot, by string, last version) error {
+func (s *Zones) installUpdate(z *zoneState, source *zone.Snapshot, by string, last version) error {
 	o := last.origin
 	o.by, o.way = by, store.FromUpdate
 	if o.read == nil {
@@ -24,8 +24,8 @@ func (s *Zones) installUpdate(z *served, source *zone.Snapshot, by string, last 
 
 // installTogether puts a version in service if it can be stored together with what becomes of what is
 // pending.
-func (s *Zones) installTogether(ctx context.Context, z *served, source *zone.Snapshot, o origin, last version, touched update.Touched) error {
-	kept := &beside{pending: keptAs(touched)}
+func (s *Zones) installTogether(ctx context.Context, z *zoneState, source *zone.Snapshot, o origin, last version, touched update.Touched) error {
+	kept := &pendingSets{pending: pendingAs(touched)}
 	maps.Copy(kept.pending, z.owed)
 	if z.role().Signs() {
 		z.keys().Lock()
@@ -47,7 +47,7 @@ func (s *Zones) installTogether(ctx context.Context, z *served, source *zone.Sna
 }
 
 // installPlain is installUpdate where we do not sign.
-func (s *Zones) installPlain(ctx context.Context, z *served, source *zone.Snapshot, o origin, last version, kept *beside) error {
+func (s *Zones) installPlain(ctx context.Context, z *zoneState, source *zone.Snapshot, o origin, last version, kept *pendingSets) error {
 	var delta *zone.Delta
 	if last.source != nil {
 		delta = zone.Diff(last.source, source)
@@ -56,7 +56,7 @@ func (s *Zones) installPlain(ctx context.Context, z *served, source *zone.Snapsh
 	go func() { made <- s.unsigned(last, delta, source, o) }() // while it is stored
 	now := s.Now()
 	meta := store.Meta{Stored: now, Checked: now, Stamp: o.stamp}
-	if err := s.keepWith(ctx, z, source, meta, store.Info{By: o.by, Way: o.way}, kept); err != nil {
+	if err := s.storeWith(ctx, z, source, meta, store.Info{By: o.by, Way: o.way}, kept); err != nil {
 		<-made
 		return err
 	}
@@ -64,15 +64,15 @@ func (s *Zones) installPlain(ctx context.Context, z *served, source *zone.Snapsh
 	return nil
 }
 
-// beside is what is stored together with a version, if that can be stored at all: one that cannot
+// pendingSets is what is stored together with a version, if that can be stored at all: one that cannot
 // is not served.
-type beside struct {
+type pendingSets struct {
 	pending store.Pending
 	stored  bool
 }
 
-// keepWith stores a version before it is served: with something beside it, or else as keep does.
-func (s *Zones) keepWith(ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info, b *beside) error {
+// storeWith stores a version before it is served: with pending sets, or else as keep does.
+func (s *Zones) storeWith(ctx context.Context, z *zoneState, snap *zone.Snapshot, meta store.Meta, info store.Info, b *pendingSets) error {
 	if b == nil {
 		s.keep(ctx, z, snap, meta, info)
 		return nil
@@ -86,8 +86,8 @@ func (s *Zones) keepWith(ctx context.Context, z *served, snap *zone.Snapshot, me
 	return s.put(ctx, z, v)
 }
 
-// keptAs is what becomes of what is pending, in the form in which it is stored.
-func keptAs(t update.Touched) store.Pending {
+// pendingAs is what becomes of what is pending, in the form in which it is stored.
+func pendingAs(t update.Touched) store.Pending {
 	out := store.Pending{}
 	for key, c := range t {
 		if out[key] = nil; c != nil {

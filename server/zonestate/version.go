@@ -36,11 +36,11 @@ type origin struct {
 	// read is what the files held, before what is pending was merged into it; nil: it is not known,
 	// or is the source.
 	read    *zone.Snapshot
-	by      string    // who had it loaded, in words; empty: nobody in particular
-	way     store.Way // how
-	checked time.Time // when the primary last confirmed the source
-	stamp   string    // of files: what the source was read from; see Input
-	known   Known     // of files, likewise
+	by      string     // who had it loaded, in words; empty: nobody in particular
+	way     store.Way  // how
+	checked time.Time  // when the primary last confirmed the source
+	stamp   string     // of files: what the source was read from; see Input
+	checks  CheckState // of files, likewise
 }
 
 // loaded is what was loaded or fetched last, as far as it is known.
@@ -52,7 +52,7 @@ func (v *version) loaded() *zone.Snapshot {
 }
 
 // snap is what is answered from; nil while there is nothing.
-func (z *served) snap() *zone.Snapshot {
+func (z *zoneState) snap() *zone.Snapshot {
 	if v := z.version.Load(); v != nil && !v.withdrawn {
 		return v.served
 	}
@@ -61,7 +61,7 @@ func (z *served) snap() *zone.Snapshot {
 
 // lastGood is what we have, even if it may not be served; a version without content if
 // there is nothing.
-func (z *served) lastGood() version {
+func (z *zoneState) lastGood() version {
 	if v := z.version.Load(); v != nil {
 		return *v
 	}
@@ -70,14 +70,14 @@ func (z *served) lastGood() version {
 
 // amend puts a version in the place of the one there is that differs in what f changes,
 // and is the same to those who ask. z.mu is held.
-func (z *served) amend(f func(v *version)) {
+func (z *zoneState) amend(f func(v *version)) {
 	v := z.lastGood()
 	f(&v)
 	z.version.Store(&v)
 }
 
 // putInService makes a version the one that is answered from.
-func (s *Zones) putInService(z *served, v version) {
+func (s *Zones) putInService(z *zoneState, v version) {
 	v.since = s.Now()
 	z.mu.Lock()
 	s.setProblemLocked(z, nil)
@@ -88,7 +88,7 @@ func (s *Zones) putInService(z *served, v version) {
 }
 
 // stored is the newest version in the store; nil where there is none.
-func (s *Zones) stored(z *served) (*zone.Snapshot, store.Meta, error) {
+func (s *Zones) stored(z *zoneState) (*zone.Snapshot, store.Meta, error) {
 	if s.Store == nil {
 		return nil, store.Meta{}, nil
 	}
@@ -105,14 +105,14 @@ func (s *Zones) stored(z *served) (*zone.Snapshot, store.Meta, error) {
 }
 
 // setHead notes what the newest version in the store is.
-func (z *served) setHead(snap *zone.Snapshot, meta store.Meta) {
+func (z *zoneState) setHead(snap *zone.Snapshot, meta store.Meta) {
 	z.mu.Lock()
 	defer z.mu.Unlock()
 	z.head, z.headMeta = snap, meta
 }
 
 // next is a version to be stored after the one that is there.
-func (z *served) next(snap *zone.Snapshot, meta store.Meta, info store.Info) store.Version {
+func (z *zoneState) next(snap *zone.Snapshot, meta store.Meta, info store.Info) store.Version {
 	v := store.Version{Zone: snap, Meta: meta, Info: info}
 	z.mu.Lock()
 	head := z.head
@@ -127,20 +127,20 @@ func (z *served) next(snap *zone.Snapshot, meta store.Meta, info store.Info) sto
 // storeRetry is when a version that could not be stored is tried again.
 const storeRetry = time.Minute
 
-func storeID(z *served) string { return "store " + z.id() }
+func storeID(z *zoneState) string { return "store " + z.id() }
 
 // keep stores a version that is about to be served, so that it is on stable storage
 // before anyone is offered it (RFC 1995 §2). Where that fails, as on a full disk, it is
 // served all the same: what is valid now must not lapse. It is told, and tried again.
-func (s *Zones) keep(ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info) {
+func (s *Zones) keep(ctx context.Context, z *zoneState, snap *zone.Snapshot, meta store.Meta, info store.Info) {
 	if s.Store != nil {
-		s.keepOr(s.sched.plan, ctx, z, snap, meta, info)
+		s.storeOr(s.sched.plan, ctx, z, snap, meta, info)
 	}
 }
 
-// keepOr is keep that plans the next try by plan: the retry of one version does not put off that of
+// storeOr is keep that plans the next try by plan: the retry of one version does not put off that of
 // a newer one.
-func (s *Zones) keepOr(plan func(*served, lane, string, time.Time, func(context.Context)), ctx context.Context, z *served, snap *zone.Snapshot, meta store.Meta, info store.Info) {
+func (s *Zones) storeOr(plan func(*zoneState, queue, string, time.Time, func(context.Context)), ctx context.Context, z *zoneState, snap *zone.Snapshot, meta store.Meta, info store.Info) {
 	err := s.put(ctx, z, z.next(snap, meta, info))
 	if err == nil {
 		return
@@ -149,13 +149,13 @@ func (s *Zones) keepOr(plan func(*served, lane, string, time.Time, func(context.
 	s.Log.Error("the version in service could not be stored: a restart would bring an older one back", "zone", z.String(), "serial", snap.Serial(), "error", err)
 	plan(z, here, storeID(z), s.Now().Add(storeRetry), func(ctx context.Context) {
 		if z.snap() == snap {
-			s.keepOr(s.sched.planNext, ctx, z, snap, meta, info)
+			s.storeOr(s.sched.planNext, ctx, z, snap, meta, info)
 		}
 	})
 }
 
 // put stores a version.
-func (s *Zones) put(ctx context.Context, z *served, v store.Version) error {
+func (s *Zones) put(ctx context.Context, z *zoneState, v store.Version) error {
 	s.cpu.waits(ctx)
 	var got store.Meta
 	err := s.storing(func() (err error) {
@@ -177,8 +177,8 @@ func (s *Zones) put(ctx context.Context, z *served, v store.Version) error {
 	return nil
 }
 
-// keepUnsigned stores a version of a zone that we do not sign.
-func (s *Zones) keepUnsigned(ctx context.Context, z *served, snap *zone.Snapshot, o origin) {
+// storeUnsigned stores a version of a zone that we do not sign.
+func (s *Zones) storeUnsigned(ctx context.Context, z *zoneState, snap *zone.Snapshot, o origin) {
 	now := s.Now()
 	s.keep(ctx, z, snap, store.Meta{Stored: now, Checked: now, From: o.from, Stamp: o.stamp}, store.Info{By: o.by, Way: o.way})
 }

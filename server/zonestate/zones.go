@@ -94,7 +94,7 @@ type Zones struct {
 	health     health   // of peers
 	keyInUse   sync.Map // address of a peer with several keys → the name of the one it takes
 
-	look func(ctx context.Context, z *served) error // lookForVersion, but in tests
+	look func(ctx context.Context, z *zoneState) error // lookForVersion, but in tests
 
 	silentAtStart sync.Map // addresses of secondaries, see servedElsewhere
 }
@@ -102,26 +102,26 @@ type Zones struct {
 // table is the zones that are served. It is never
 // changed: a reload makes another.
 type table struct {
-	zones   map[string]*served   // by served.id, so that those for audiences are found by no name
-	views   audiences            // what some askers see in their place
-	depths  uint64               // bit n: some zone's name has n labels (63: or more)
-	hidden  bool                 // some zones answer no strangers; see public
-	public  *view                // what strangers see then
-	friends friends              // who is told of them
-	keys    map[string]*tsig.Key // of all peers, by the key of their name
-	peers   map[netip.Addr]bool  // where peers are
+	zones   map[string]*zoneState // by served.id, so that those for audiences are found by no name
+	views   audiences             // what some askers see in their place
+	depths  uint64                // bit n: some zone's name has n labels (63: or more)
+	hidden  bool                  // some zones answer no strangers; see public
+	public  *view                 // what strangers see then
+	friends friends               // who is told of them
+	keys    map[string]*tsig.Key  // of all peers, by the key of their name
+	peers   map[netip.Addr]bool   // where peers are
 
 	identity *request.Identity
 }
 
 func depthBit(labels int) uint64 { return 1 << min(labels, 63) }
 
-// served is one zone in service.
-type served struct {
+// zoneState is one zone in service.
+type zoneState struct {
 	name     dnsname.Name
 	audience string // whose version of the zone it is; empty: everyone's
 	// everyone is the version for everyone, of one for an audience; else nil.
-	everyone atomic.Pointer[served]
+	everyone atomic.Pointer[zoneState]
 	cfg      atomic.Pointer[Zone]
 	// version is what there is of the zone; nil while there is nothing. It is changed
 	// under mu, and read with one load.
@@ -162,7 +162,7 @@ type served struct {
 }
 
 // keys is held while the keys of a zone are used: all its versions have the same.
-func (z *served) keys() *sync.Mutex {
+func (z *zoneState) keys() *sync.Mutex {
 	if everyone := z.everyone.Load(); everyone != nil {
 		return &everyone.signing
 	}
@@ -236,7 +236,7 @@ func (s *Zones) IsPeer(at netip.Addr) bool { return s.table.Load().peers[at] }
 
 // find is the zone with the longest apex at or above the name, or nil. Only
 // endings as long as some zone's name are looked up.
-func (t *table) find(name []byte, above bool) *served {
+func (t *table) find(name []byte, above bool) *zoneState {
 	var buf [dnsname.MaxWire]byte
 	low := dnsname.AppendLower(buf[:0], name)
 	labels := dnsname.LabelsWire(low)
@@ -254,7 +254,7 @@ func (t *table) find(name []byte, above bool) *served {
 }
 
 // exact is the zone of that name, or nil.
-func (t *table) exact(name []byte) *served {
+func (t *table) exact(name []byte) *zoneState {
 	var buf [dnsname.MaxWire]byte
 	return t.zones[string(dnsname.AppendLower(buf[:0], name))]
 }

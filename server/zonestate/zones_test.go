@@ -349,9 +349,9 @@ func TestSignatureRenewal(t *testing.T) {
 func TestExpiry(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := New(Options{})
-		z := &served{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
+		z := &zoneState{name: dnsname.MustParse("a."), notified: map[string]peerState{}}
 		z.cfg.Store(&Zone{Name: z.name, Origin: &Primaries{Servers: []Peer{{Name: "p"}}}})
-		s.table.Store(&table{zones: map[string]*served{z.name.Key(): z}, depths: depthBit(1)})
+		s.table.Store(&table{zones: map[string]*zoneState{z.name.Key(): z}, depths: depthBit(1)})
 		ctx, cancel := context.WithCancel(context.Background())
 		done := make(chan struct{})
 		go func() { s.sched.run(ctx); close(done) }()

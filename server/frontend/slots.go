@@ -14,16 +14,16 @@ const (
 	maxPeerConns = 100 // of all peers
 )
 
-// places counts connections.
-type places struct {
+// slots counts connections.
+type slots struct {
 	mu    sync.Mutex
 	clock uint64 // grows with each moment that is noted
 	from  map[netip.Prefix]int
-	open  [2]map[*place]bool // of strangers, of peers
+	open  [2]map[*slot]bool // of strangers, of peers
 }
 
-// place is that of one connection.
-type place struct {
+// slot is that of one connection.
+type slot struct {
 	conn  io.Closer
 	group netip.Prefix
 	peer  int    // 1: of a peer
@@ -43,20 +43,20 @@ func groupOf(a netip.Addr) netip.Prefix {
 
 // enter takes a place, that of the connection that has been idle for longest if all
 // are taken; nil if none is idle.
-func (p *places) enter(conn io.Closer, a netip.Addr, peer bool) *place {
+func (p *slots) enter(conn io.Closer, a netip.Addr, peer bool) *slot {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.from == nil {
-		p.from, p.open = map[netip.Prefix]int{}, [2]map[*place]bool{{}, {}}
+		p.from, p.open = map[netip.Prefix]int{}, [2]map[*slot]bool{{}, {}}
 	}
-	n := &place{conn: conn, group: groupOf(a)}
+	n := &slot{conn: conn, group: groupOf(a)}
 	most := maxConns
 	if peer {
 		n.peer, most = 1, maxPeerConns
-	} else if p.from[n.group] >= maxConnsFrom && !p.evict(0, func(o *place) bool { return o.group == n.group }) {
+	} else if p.from[n.group] >= maxConnsFrom && !p.evict(0, func(o *slot) bool { return o.group == n.group }) {
 		return nil
 	}
-	if len(p.open[n.peer]) >= most && !p.evict(n.peer, func(*place) bool { return true }) {
+	if len(p.open[n.peer]) >= most && !p.evict(n.peer, func(*slot) bool { return true }) {
 		return nil
 	}
 	p.open[n.peer][n] = true
@@ -69,8 +69,8 @@ func (p *places) enter(conn io.Closer, a netip.Addr, peer bool) *place {
 }
 
 // evict closes the connection among some that has been idle for longest.
-func (p *places) evict(peer int, which func(*place) bool) bool {
-	var oldest *place
+func (p *slots) evict(peer int, which func(*slot) bool) bool {
+	var oldest *slot
 	for o := range p.open[peer] {
 		if o.idle != 0 && which(o) && (oldest == nil || o.idle < oldest.idle) {
 			oldest = o
@@ -84,7 +84,7 @@ func (p *places) evict(peer int, which func(*place) bool) bool {
 	return true
 }
 
-func (p *places) remove(o *place) {
+func (p *slots) remove(o *slot) {
 	if o.taken {
 		return
 	}
@@ -98,20 +98,20 @@ func (p *places) remove(o *place) {
 }
 
 // waits notes that a connection is idle from now on, works that it is not.
-func (p *places) waits(o *place) {
+func (p *slots) waits(o *slot) {
 	p.mu.Lock()
 	p.clock++
 	o.idle = p.clock
 	p.mu.Unlock()
 }
 
-func (p *places) works(o *place) {
+func (p *slots) works(o *slot) {
 	p.mu.Lock()
 	o.idle = 0
 	p.mu.Unlock()
 }
 
-func (p *places) leave(o *place) {
+func (p *slots) leave(o *slot) {
 	p.mu.Lock()
 	p.remove(o)
 	p.mu.Unlock()

@@ -15,7 +15,7 @@ type closer struct {
 	addr   netip.Addr
 	peer   bool
 	busy   bool
-	place  *place
+	place  *slot
 }
 
 func (c *closer) Close() error { c.closed = true; return nil }
@@ -29,7 +29,7 @@ func oneHost(a, b netip.Addr) bool {
 // A list of who came when, and who was last heard of when, says who has a place.
 func TestPlaces(t *testing.T) {
 	r := rand.New(rand.NewPCG(53, 2026))
-	var p places
+	var p slots
 	var order []*closer // the idle ones, the longest idle first; busy ones anywhere
 	touch := func(c *closer, busy bool) {
 		order = append(slices.DeleteFunc(order, func(o *closer) bool { return o == c }), c)
