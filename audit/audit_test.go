@@ -12,6 +12,7 @@ import (
 	"fencepost/dnsname"
 	"fencepost/message"
 	"fencepost/resolve"
+	"fencepost/rr"
 )
 
 // Every test says what it is about, once, and can be explained.
@@ -88,6 +89,29 @@ func TestHostName(t *testing.T) {
 		"ns_1.example.": false, "-ns.example.": false, "ns-.example.": false, "*.example.": false, `n\\000.example.`: false} {
 		if got := hostName(dnsname.MustParse(strings.ReplaceAll(name, `\\`, `\`))); got != want {
 			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
+// What servers answer for a name that does not exist (RFC 2308 §2.1).
+func TestNoSuchName(t *testing.T) {
+	answer := func(code message.Rcode, types ...rr.Type) *resolve.Response {
+		r := &resolve.Response{Message: &message.Message{Header: message.Header{Flags: message.FlagAA}, ExtendedRcode: code}}
+		for _, typ := range types {
+			r.Authority = append(r.Authority, rr.Record{Type: typ})
+		}
+		return r
+	}
+	for want, answers := range map[string][]*resolve.Response{
+		"":                {answer(message.NXDomain, rr.TypeSOA), answer(message.NXDomain, rr.TypeNSEC, rr.TypeSOA), answer(message.NoError), answer(message.NoError, rr.TypeSOA)},
+		"does not answer": {nil}, "SERVFAIL": {answer(message.ServFail), answer(message.ServFail, rr.TypeSOA)}, "without the SOA": {answer(message.NXDomain), answer(message.NXDomain, rr.TypeNSEC)},
+	} {
+		for i, r := range answers {
+			s := &Server{Host: &Host{}, SOA: answer(message.NoError), NoName: r}
+			found := find("no-such-name-mishandled", &Facts{Servers: []*Server{s}, nosuch: dnsname.MustParse("nosuch.example.")})
+			if (len(found) == 0) != (want == "") || want != "" && !strings.Contains(found[0].Message, want) {
+				t.Errorf("%q, %d: %v", want, i, found)
+			}
 		}
 	}
 }

@@ -274,3 +274,70 @@ func TestTextOfControlCharacters(t *testing.T) {
 		}
 	}
 }
+
+// Every escape stands for its octet, and nothing else is one (RFC 1035 §5.1).
+func TestUnescape(t *testing.T) {
+	for c := range 256 {
+		octet, n := dnsname.Unescape([]byte{'\\', byte(c)})
+		if digit := c >= '0' && c <= '9'; digit && n != 0 || !digit && (n != 2 || int(octet) != c) {
+			t.Errorf("a backslash and %q: %d, %d octets", rune(c), octet, n)
+		}
+	}
+	for v := range 1000 {
+		octet, n := dnsname.Unescape(fmt.Appendf(nil, `\%03dx`, v))
+		if v <= 255 && (int(octet) != v || n != 4) || v > 255 && n != 0 {
+			t.Errorf(`\%03d: %d, %d octets`, v, octet, n)
+		}
+	}
+	for _, text := range []string{"", `\`, `\1`, `\12`, `\1a2`, `\12a`, `\9`} {
+		if _, n := dnsname.Unescape([]byte(text)); n != 0 {
+			t.Errorf("%q takes %d octets", text, n)
+		}
+	}
+}
+
+// The parts of a sort key are those of the names above, and its limits are those of names.
+func TestPartsOfSortKeys(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 2026))
+	for range 2000 {
+		name := randomName(r)
+		key := dnsname.AppendSortKey(nil, []byte(name.Wire()), 0)
+		above := name
+		for n := name.Labels(); n >= 0; n-- {
+			want := dnsname.AppendSortKey(nil, []byte(above.Wire()), 0)
+			if got := dnsname.KeyPrefix(key, n); !bytes.Equal(got, want) {
+				t.Fatalf("%d labels of the key of %s are %q, want %q", n, name, got, want)
+			}
+			above = above.Parent()
+		}
+		other := randomName(r)
+		shared, a, b := 0, name, other
+		for i := 1; i <= min(a.Labels(), b.Labels()); i++ {
+			x, y := a, b
+			for x.Labels() > i {
+				x = x.Parent()
+			}
+			for y.Labels() > i {
+				y = y.Parent()
+			}
+			if !x.Equal(y) {
+				break
+			}
+			shared = i
+		}
+		if got := dnsname.SharedLabels(key, dnsname.AppendSortKey(nil, []byte(other.Wire()), 0)); got != shared {
+			t.Fatalf("%s and %s share %d labels, want %d", name, other, got, shared)
+		}
+		room := len(name.Wire()) - 1
+		if !dnsname.ValidSortKey(key, room) || room > 0 && dnsname.ValidSortKey(key, room-1) {
+			t.Fatalf("%s takes %d octets, and its key says otherwise", name, room)
+		}
+	}
+	long := strings.Repeat("l", dnsname.MaxLabel)
+	for key, want := range map[string]bool{"": true, "a\x00": true, "a": false, "\x00": false, long + "\x00": true, long + "l\x00": false, "\x01\x01\x00": true,
+		"\x01\x02\x00": true, "\x01\x03\x00": false, "\x01": false, "A\x00": false, "a\x00b\x00": true, "a\x00b": false} {
+		if got := dnsname.ValidSortKey([]byte(key), 200); got != want {
+			t.Errorf("%q: %v", key, got)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
+	"crypto/rand"
 	"encoding/base64"
 	"encoding/binary"
 	"errors"
@@ -270,5 +271,47 @@ func BenchmarkSign(b *testing.B) {
 	var scratch []byte
 	for b.Loop() {
 		_, scratch, _ = key.SignSet(scratch, []byte("\x07example\x00"), owner, set, dnssec.Times{Inception: time.Unix(1, 0), Expiration: time.Unix(9, 0)})
+	}
+}
+
+// MatchSet says whether a signature could be one of a key, without the cryptography.
+func TestMatchSet(t *testing.T) {
+	apex, owner := []byte(dnsname.MustParse("example.").Wire()), []byte(dnsname.MustParse("a.example.").Wire())
+	key, err := dnssec.Generate(rr.ED25519, dnssec.FlagZone, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set, at := zone.NewRRset(rr.TypeA, 300, [][]byte{{192, 0, 2, 1}}), time.Unix(1700000000, 0)
+	sig, _, err := key.SignSet(nil, apex, owner, set, dnssec.Times{Inception: at, Expiration: at.Add(time.Hour)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tag, algorithm := *key.PublicKey, *key.PublicKey
+	tag.Tag++
+	algorithm.Algorithm = rr.ED448
+	for what, c := range map[string]struct {
+		key  *dnssec.PublicKey
+		sig  []byte
+		now  time.Time
+		want error
+	}{"its own": {key.PublicKey, sig, at, nil}, "another tag": {&tag, sig, at, dnssec.ErrNoKey}, "another algorithm": {&algorithm, sig, at, dnssec.ErrNoKey},
+		"expired": {key.PublicKey, sig, at.Add(2 * time.Hour), dnssec.ErrExpired}, "cut off": {key.PublicKey, sig[:9], at, dnssec.ErrRRSIG}} {
+		if err := dnssec.MatchSet(c.key, apex, owner, set, c.sig, c.now); !errors.Is(err, c.want) || (err == nil) != (c.want == nil) {
+			t.Errorf("%s: %v, want %v", what, err, c.want)
+		}
+	}
+	for _, c := range []struct {
+		curve elliptic.Curve
+		a     rr.AlgorithmNumber
+		fits  bool
+	}{{elliptic.P256(), rr.ECDSAP256SHA256, true}, {elliptic.P384(), rr.ECDSAP384SHA384, true}, {elliptic.P384(), rr.ECDSAP256SHA256, false}, {elliptic.P256(), rr.ECDSAP384SHA384, false},
+		{elliptic.P256(), rr.ED25519, false}, {elliptic.P256(), rr.RSASHA256, false}} {
+		private, err := ecdsa.GenerateKey(c.curve, rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := dnssec.NewKey(private, c.a, dnssec.FlagZone); (err == nil) != c.fits {
+			t.Errorf("a key on %s for %s: %v", c.curve.Params().Name, c.a, err)
+		}
 	}
 }

@@ -182,6 +182,36 @@ func TestPassphrase(t *testing.T) {
 
 // A new key never has the tag of another, whatever the algorithm of that is: it is
 // thrown away and made again, and not for ever.
+// A key file that others may read is told, wherever it stands in the list and whatever is before it.
+func TestModesOfAllKeys(t *testing.T) {
+	dir := t.TempDir()
+	r, err := keyring.Open(dir, zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, err := dnssec.Generate(rr.ED25519, dnssec.FlagZone|dnssec.FlagSEP, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.AddForeign(stranger.PublicKey, "", now); err != nil { // which has no file
+		t.Fatal(err)
+	}
+	e, err := r.Generate(keyring.NewKey{Algorithm: rr.ED25519}, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(dir, e.File)
+	for mode, fine := range map[os.FileMode]bool{0o600: true, 0o400: true, 0o640: false, 0o604: false} {
+		if err := os.Chmod(path, mode); err != nil {
+			t.Fatal(err)
+		}
+		var bad *keyring.KeyFileError
+		if _, err := keyring.Open(dir, zone); (err == nil) != fine || !fine && (!errors.As(err, &bad) || bad.Path != path) {
+			t.Errorf("mode %o: %v", mode, err)
+		}
+	}
+}
+
 func TestClashingTags(t *testing.T) {
 	r, _ := keyring.Open(t.TempDir(), zone)
 	take := func(tag int) {

@@ -334,3 +334,20 @@ func BenchmarkParseQuery(b *testing.B) {
 		message.ParseQuery(raw, &q)
 	}
 }
+
+// Options are added as long as they fit, all of them or none.
+func TestAddOptions(t *testing.T) {
+	q := query(message.QueryOptions{EDNS: true, UDPSize: 1232})
+	for room := range 40 {
+		for size := range 40 {
+			b, _ := begin(t, q, 1232)
+			for b.Len()+room < 512 && b.Record(message.AnswerSection, message.QName, rr.TypeNULL, 1, make([]byte, max(0, min(100, 512-room-b.Len()-12)))) {
+			}
+			had := b.Len()
+			ok := b.AddOptions(make([]byte, size))
+			if fits := size > 0 && size <= 1232-had; ok != fits {
+				t.Fatalf("%d octets of options at %d: %v", size, had, ok)
+			}
+		}
+	}
+}

@@ -383,3 +383,16 @@ func TestBitmapAgainstSet(t *testing.T) {
 		}
 	}
 }
+
+// What a signer puts into a zone is these types, and no others of the table.
+func TestMadeBySigner(t *testing.T) {
+	var got []string
+	for _, info := range rr.Table() {
+		if rr.MadeBySigner(info.Type) {
+			got = append(got, info.Mnemonic)
+		}
+	}
+	if want := "RRSIG NSEC DNSKEY NSEC3 NSEC3PARAM CDS CDNSKEY ZONEMD"; strings.Join(got, " ") != want {
+		t.Errorf("%s, want %s", strings.Join(got, " "), want)
+	}
+}

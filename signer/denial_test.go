@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -260,6 +261,16 @@ func TestZonemd(t *testing.T) {
 	if proof := verify(t, s, at); proof.Total > 0 || len(proof.Digests) != 2 {
 		t.Errorf("%d faults, digests %v", proof.Total, proof.Digests)
 	}
+	var signedApex zone.Node
+	s.ApexNode(&signedApex)
+	var sizes []int
+	made, _ := signedApex.Find(rr.TypeZONEMD)
+	for data := range made.Data { // as long as their hashes, and made once (RFC 8976 §2.2.4)
+		sizes = append(sizes, len(data)-6)
+	}
+	if !slices.Equal(sizes, []int{48, 64}) {
+		t.Errorf("digests of %d octets", sizes)
+	}
 	glue := dnsname.MustParse("ns1.sub.zmd.example.") // no signature covers it, the digest does
 	changed, err := s.Replace([]zone.Content{{Owner: glue, Records: []rr.Record{rec(glue.String(), rr.TypeA, "\x0a\x00\x00\x01")}}})
 	if err != nil {
@@ -401,6 +412,9 @@ func TestMixedOptOut(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+	}
+	if plain := verify(t, s, at); plain.NSEC3.OptOut {
+		t.Error("a chain without the flag counts as opt-out")
 	}
 	proof := verify(t, s.WithNSEC3(hashed), at)
 	for _, f := range proof.Findings {

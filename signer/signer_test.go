@@ -241,6 +241,16 @@ func TestFlippedBits(t *testing.T) {
 	}
 }
 
+// retimed gives some records another TTL.
+func retimed(c zone.Content, which func(*rr.Record) bool) zone.Content {
+	for i := range c.Records {
+		if which(&c.Records[i]) {
+			c.Records[i].TTL += 7
+		}
+	}
+	return c
+}
+
 func TestFaults(t *testing.T) {
 	key := newKey(t, rr.ECDSAP256SHA256, signer.Single)
 	s := sign(t, sample(t, 3), []signer.Key{key}, signer.Policy{})
@@ -274,6 +284,9 @@ func TestFaults(t *testing.T) {
 		{"glue is signed", "stray-signature", with(records("ns.safe.example.", all), sigAt)},
 		{"glue has an NSEC", "stray-nsec", with(records("ns.safe.example.", all), rec("ns.safe.example.", rr.TypeNSEC, "\x07example\x00\x00\x01\x40"))},
 		{"the keys are gone", "not-signed", records("example.", func(s zone.RRset) bool { return s.Type != rr.TypeDNSKEY })},
+		{"the TTL is another than was signed", "signed-ttl-mismatch", retimed(records("ns.example.", all), func(r *rr.Record) bool { return r.Type == rr.TypeA })},
+		{"the TTL of the signature is another", "signed-ttl-mismatch", retimed(records("ns.example.", all), func(r *rr.Record) bool { return r.Type == rr.TypeRRSIG })},
+		{"the TTLs of both are", "signed-ttl-mismatch", retimed(records("ns.example.", all), func(r *rr.Record) bool { return r.Type == rr.TypeA || r.Type == rr.TypeRRSIG })},
 		{"a key is malformed", "bad-key", with(records("example.", all), rec("example.", rr.TypeDNSKEY, "\x01\x00\x04\x0d\x01\x02"))},
 	} {
 		changed, err := s.Replace([]zone.Content{c.change})

@@ -489,3 +489,26 @@ func TestEmptyMessages(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// What a primary says of the time that is left counts where it is not less than what was known, and
+// never more than the SOA's expire (RFC 7314 §4).
+func TestClockSaid(t *testing.T) {
+	soa := rr.SOA{Refresh: 7200, Retry: 900, Expire: 1209600}
+	now := time.Unix(1700000000, 0)
+	for _, c := range []struct {
+		said  uint32
+		fresh bool
+		had   time.Duration
+		want  time.Duration
+	}{
+		{1000, true, 5000, 1000}, {1000, false, 5000, 5000}, {5000, false, 1000, 5000}, {5000, true, 0, 5000},
+		{2000000, true, 0, 1209600}, {1000, false, 2000000, 1209600}, {0, true, 0, 0}, {0, false, 7, 7},
+	} {
+		var k transfer.Clock
+		k.Confirmed(now, soa, 0)
+		k.Said(now, c.said, c.fresh, now.Add(c.had*time.Second))
+		if got := k.Expires().Sub(now); got != c.want*time.Second {
+			t.Errorf("%+v: expires in %s", c, got)
+		}
+	}
+}

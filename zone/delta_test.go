@@ -244,3 +244,30 @@ func FuzzDelta(f *testing.F) {
 		}
 	})
 }
+
+// Deltas that are joined lead to the last version as the single ones do, also where only the spelling
+// of an owner changes.
+func TestJoin(t *testing.T) {
+	versions := []*zone.Snapshot{version(t, "a 60 TYPE700 one", "B 60 TYPE700 x", "c 60 TYPE700 y", "e 60 TYPE700 z"),
+		version(t, "A 60 TYPE700 one", "b 60 TYPE700 x", "c 60 TYPE700 two", "e 60 TYPE700 z"),
+		version(t, "A 60 TYPE700 one", "B 60 TYPE700 x", "C 60 TYPE700 y", "e 90 TYPE700 z", "f 60 TYPE700 new"),
+		version(t, "a 60 TYPE700 one", "b 60 TYPE700 x", "C 60 TYPE700 y", "e 60 TYPE700 z")}
+	text := func(z *zone.Snapshot) (out string) {
+		for n := range z.Nodes {
+			for set := range n.RRsets {
+				out += fmt.Sprintf("%s %s %d %q\n", z.Owner(n), set.Type, set.TTL, slices.Collect(set.Data))
+			}
+		}
+		return out
+	}
+	for from := range versions {
+		var steps []*zone.Delta
+		for to := from + 1; to < len(versions); to++ {
+			steps = append(steps, zone.Diff(versions[to-1], versions[to]))
+			got, err := versions[from].With(zone.Join(steps...))
+			if err != nil || text(got) != text(versions[to]) {
+				t.Errorf("from %d to %d (%v):\n%swant\n%s", from, to, err, text(got), text(versions[to]))
+			}
+		}
+	}
+}

@@ -153,6 +153,9 @@ k4._domainkey TXT "k=rsa; v=DKIM1; p=AAAA"
 k5._domainkey TXT "v=DKIM1; k=ed25519; p=11qYAYKxCrfVS/7TyWQHOg7hcvPapiMlrwIaaPcHURo="
 k6._domainkey TXT "v=DKIM1; k=magic; p=AAAA"
 k7._domainkey TXT "nonsense"
+k8._domainkey TXT "nonsense"
+k8._domainkey TXT "v=DKIM1; p="
+sel.mail TXT "v=DKIM1; p="
 _mta-sts TXT "v=STSv1; id=1"
 _mta-sts.a TXT "v=STSv1"
 _mta-sts.b TXT "v=STSv1; id=not-alphanumeric"
@@ -184,6 +187,12 @@ ab--cd A 192.0.2.1
 192.0.2.7 A 192.0.2.7
 1.2.3 A 192.0.2.7
 www.example.com A 192.0.2.1
+1.2.3.4 TXT "four"
+10.200.3.44 A 192.0.2.9
+1.2.3.4.5 A 192.0.2.9
+1234.1.1.1 A 192.0.2.9
+www.a.b.c A 192.0.2.9
+12a.1.1.1 A 192.0.2.9
 double TXT "one"
 double TXT "one"
 same A 192.0.2.1
@@ -194,6 +203,16 @@ $TTL 3600
 @ SOA ns1 hostmaster@example.com. 1 10 20 30 99999999
 @ NS ns1
 ns1 A 192.0.2.53
+`},
+	{"tops", `t1 CNAME mail.example.org
+t2 CNAME mail.example.net
+t3 CNAME mail.elsewhere.example
+t4 CNAME www.other.zz
+t5 CNAME com
+t6 CNAME x.com
+t7 CNAME web.
+t8 CNAME WWW.OTHER.COM
+t9 MX 10 mail.example.com
 `},
 	{"timers", `-- bare --
 $TTL 3600
