@@ -54,7 +54,7 @@ func (a *Files) Fold(o Fold) (*Edited, error) {
 		}
 		changes = overwriting(changes, now)
 	}
-	f := &folding{o: o, b: b, e: e, serial: serial, tries: mostTries}
+	f := &folding{o: o, b: b, e: e, serial: serial, tries: triesOf(len(e.file.Source.Content))}
 	r, err := f.all(changes)
 	if err == nil {
 		r.Left = f.left
@@ -62,8 +62,12 @@ func (a *Files) Fold(o Fold) (*Edited, error) {
 	return r, err
 }
 
-// mostTries is how often a fold is tried without one set or another.
-const mostTries = 200
+// triesOf is how often a fold is tried without one set or another, each of which reads the whole file: 200
+// times a file of ordinary size, less often a large one.
+func triesOf(octets int) int {
+	const most, least, read = 200, 10, 256 << 20 // of all tries together, in octets
+	return min(most, max(least, read/max(octets, 1)))
+}
 
 // folding is a Fold in progress.
 type folding struct {

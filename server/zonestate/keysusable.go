@@ -39,16 +39,36 @@ func (s *Zones) keysUsable(z *zoneState) error {
 	}
 	err := cfg.Signer.Usable()
 	if err == nil {
+		if cfg.Role().Fetches() { // elsewhere each reload tells anew what is wrong
+			s.noteMended(z)
+		}
 		return nil
 	}
 	err = &signingError{err}
 	s.Log.Error("the keys cannot be used", "zone", z.String(), "error", err)
 	z.mu.Lock()
 	defer z.mu.Unlock()
-	if z.problem == nil {
+	if z.problem == nil || cfg.Role().Fetches() && !z.lastGood().withdrawn { // see noteFetch
 		s.setProblemLocked(z, err)
 	}
 	return err
+}
+
+// noteMended takes note that keys can be used again.
+func (s *Zones) noteMended(z *zoneState) {
+	z.mu.Lock()
+	defer z.mu.Unlock()
+	if _, is := errors.AsType[*signingError](z.problem); is {
+		s.setProblemLocked(z, nil)
+	}
+}
+
+// noteFetch takes note of whether the primaries could be asked; z.mu is held. That the zone cannot be
+// signed counts for more, and is not mended by them.
+func (s *Zones) noteFetch(z *zoneState, err error) {
+	if _, is := errors.AsType[*signingError](z.problem); !is {
+		s.setProblemLocked(z, err)
+	}
 }
 
 // careError says that the keys of a zone could not be looked after.

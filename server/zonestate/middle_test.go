@@ -1,9 +1,14 @@
 package zonestate
 
 import (
+	"context"
+	"errors"
+	"net/netip"
 	"testing"
+	"time"
 
 	"fencepost/dnsname"
+	"fencepost/netio"
 	"fencepost/rr"
 	"fencepost/store"
 	"fencepost/zone"
@@ -45,5 +50,37 @@ func TestSourceOfSigned(t *testing.T) {
 	cds := extra(source, "b.a.", rr.Record{Type: rr.TypeCDS, TTL: 60, Data: make([]byte, 36)})
 	if got := sourceOfSigned(cds, store.Meta{Source: madeOf(cds, "keys"), SourceSerial: 7}); got != nil {
 		t.Error("a source with records of a kind that signers make is found without them")
+	}
+}
+
+// That keys cannot be used stays said while no primary answers, and after one did, until they can.
+func TestKeysBeforePrimaries(t *testing.T) {
+	signer := resigner()
+	cfg := &Config{Zones: []Zone{{Name: dnsname.MustParse("a."), Signer: signer, Origin: &Primaries{}}}}
+	s := New(Options{Store: store.InMemory(), Stepped: true, Net: netio.NewMemory(netio.NewVirtual(time.Unix(1_790_000_000, 0))).Host(netip.MustParseAddr("192.0.2.9"))})
+	s.look = func(context.Context, *zoneState) error { return errors.New("no primary answers") }
+	s.Apply(t.Context(), cfg, "")
+	z := s.table.Load().zones[idOf(dnsname.MustParse("a."), "")]
+	s.putInService(z, version{served: zoneVersion("a.", 1, 1), source: zoneVersion("a.", 1, 1), fingerprint: "key"})
+	signer.unusable.set(errors.New("the passphrase is wrong"))
+	s.Apply(t.Context(), cfg, "")
+	problem := func() string {
+		s.RunDue(t.Context())
+		if p := s.Status().Zones[0].Problem; p != nil {
+			return p.Error()
+		}
+		return ""
+	}
+	if got := problem(); got != "signing: the passphrase is wrong" {
+		t.Errorf("at first: %q", got)
+	}
+	if err := s.confirm(z, zoneVersion("a.", 1, 1), expiry{}); err != nil || problem() != "signing: the passphrase is wrong" {
+		t.Errorf("the primary has answered: %q, %v", problem(), err)
+	}
+	signer.unusable.set(nil)
+	s.Apply(t.Context(), cfg, "")
+	s.refresh(t.Context(), z)
+	if got := problem(); got != "no primary answers" {
+		t.Errorf("with its keys: %q", got)
 	}
 }

@@ -144,7 +144,7 @@ func (s *Zones) refresh(ctx context.Context, z *zoneState) {
 		return
 	}
 	if err != nil {
-		s.setProblemLocked(z, err)
+		s.noteFetch(z, err)
 		z.clock.Failed(s.Now(), s.Rand())
 		s.Log.Warn("no primary could be asked", "zone", z.String(), "error", err, "again", z.clock.Next.UTC().Format(time.RFC3339))
 	}
@@ -167,7 +167,7 @@ func (s *Zones) confirm(z *zoneState, have *zone.Snapshot, said expiry) error {
 		z.clock.Said(now, said.seconds, false, had)
 	}
 	until := z.clock.Until
-	s.setProblemLocked(z, nil)
+	s.noteFetch(z, nil)
 	if z.lastGood().withdrawn {
 		z.amend(func(v *version) { v.withdrawn, v.since = false, now })
 	}
