@@ -3,6 +3,7 @@ package checks
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -53,8 +54,10 @@ func spfTermOf(word string) spfTerm {
 	t := spfTerm{text: word, pass: true}
 	if name, value, ok := strings.Cut(word, "="); ok && isModifierName(name) {
 		t.modifier, t.name, t.value = true, strings.ToLower(name), value
-		if value == "" && (t.name == "redirect" || t.name == "exp") {
-			t.fault = "it names no domain"
+		if t.name == "redirect" || t.name == "exp" {
+			if t.fault = macroFault(value); value == "" {
+				t.fault = "it names no domain"
+			}
 		}
 		return t
 	}
@@ -103,8 +106,51 @@ func mechanismFault(name, value string, has bool) string {
 		if value == "" {
 			return name + " needs a domain after a colon"
 		}
+		return macroFault(value)
+	case "a", "mx", "ptr":
+		domain, bits, has := strings.Cut(value, "/")
+		if has && name != "ptr" {
+			if fault := lengthsFault(bits); fault != "" {
+				return fault
+			}
+		}
+		return macroFault(domain)
 	case "ip4", "ip6":
 		return addressFault(name, value)
+	}
+	return ""
+}
+
+// lengthsFault is what is wrong with the prefix lengths behind the first slash of a or mx, such as 24,
+// 24//64 or /64 (RFC 7208 §5.6).
+func lengthsFault(text string) string {
+	four, six, both := strings.Cut(text, "//")
+	if after, only := strings.CutPrefix(text, "/"); only {
+		four, six, both = "", after, true
+	}
+	for _, l := range []struct {
+		text string
+		most int
+		has  bool
+	}{{four, 32, four != "" || !both}, {six, 128, both}} {
+		if n, err := strconv.Atoi(l.text); l.has && (err != nil || n < 0 || n > l.most) {
+			return fmt.Sprintf("/%s is not a prefix length up to %d", l.text, l.most)
+		}
+	}
+	return ""
+}
+
+// macroExpand is a macro of a domain (RFC 7208 §7.1); c, r and t exist in explanations alone.
+var macroExpand = regexp.MustCompile(`(?i)^%(?:[%_-]|\{[slodiphv][0-9]*r?[-.+,/_=]*\})`)
+
+// macroFault is what is wrong with the macros of a domain.
+func macroFault(domain string) string {
+	for i := strings.IndexByte(domain, '%'); i >= 0; i = strings.IndexByte(domain, '%') {
+		found := macroExpand.FindString(domain[i:])
+		if found == "" {
+			return fmt.Sprintf("%q does not begin a macro such as %%{i}", domain[i:])
+		}
+		domain = domain[i+len(found):]
 	}
 	return ""
 }
