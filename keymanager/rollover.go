@@ -20,7 +20,7 @@ func (p *Policy) Start(ring *keyring.Ring, kind roll.Kind, reason string, now ti
 		p = p.emergency(ring)
 	}
 	if reason == "" {
-		reason = "asked for"
+		reason = "requested"
 	}
 	if ring.Roll.Roll != nil && kind.Emergency() {
 		return p.overtake(ring, reason, now)

@@ -335,12 +335,12 @@ func askTCP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 	_ = conn.SetDeadline(start.Add(r.Timeout))
 	query, stream := r.query()
 	if err := WriteTCP(conn, query); err != nil {
-		return nil, err
+		return nil, closed(err)
 	}
 	for {
 		raw, err := ReadTCP(conn, nil)
 		if err != nil {
-			return nil, err
+			return nil, closed(err)
 		}
 		m, err := r.accept(raw, query, stream)
 		if errors.Is(err, errNotOurs) {
@@ -351,6 +351,23 @@ func askTCP(ctx context.Context, server netip.AddrPort, r Request) (*Response, e
 		}
 		return &Response{Message: m, Raw: raw, Server: server, Transport: "tcp", Elapsed: clock.Now().Sub(start), OtherClass: r.leaveOut(m)}, nil
 	}
+}
+
+// closedError says that a server closed a connection before it answered.
+type closedError struct{ err error }
+
+func (*closedError) Error() string   { return "the server closed the connection" }
+func (e *closedError) Unwrap() error { return e.err }
+
+// closed is an error in the words for a closed connection, where it is about one: which of its faces shows
+// depends on how far the query had come.
+func closed(err error) error {
+	for _, face := range []error{io.EOF, io.ErrUnexpectedEOF, syscall.EPIPE, syscall.ECONNRESET, io.ErrClosedPipe} {
+		if errors.Is(err, face) {
+			return &closedError{err}
+		}
+	}
+	return err
 }
 
 // WriteTCP writes a message with its length in one piece (RFC 7766 §8).

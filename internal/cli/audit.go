@@ -106,7 +106,7 @@ func (e *env) audited(r *audit.Report, all bool) {
 	for _, a := range ui.AuditAreas(r) {
 		e.area(r, a, all)
 	}
-	e.ui.Sayf("%s\n", ui.Plural(r.Facts.Asked, "question"))
+	e.ui.Sayf("%s\n", ui.Plural(r.Facts.Asked, "query"))
 }
 
 func (e *env) area(r *audit.Report, a ui.AuditArea, all bool) {

@@ -221,7 +221,14 @@ func dsWords(k ops.KeyInfo) string {
 	if k.DS == "none" {
 		return "-"
 	}
-	return strings.TrimSuffix(k.DS, " at the parent")
+	switch word := strings.TrimSuffix(k.DS, " at the parent"); word {
+	case "still":
+		return "still there"
+	case "wanted":
+		return "to be added"
+	default:
+		return word
+	}
 }
 
 // tagOf reads a key tag.

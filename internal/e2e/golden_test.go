@@ -129,7 +129,7 @@ var blanks = []struct {
 	{regexp.MustCompile(`\b\d+(\.\d+)? ?(ms|µs)\b`), "N ms"},
 	{regexp.MustCompile(`running for [^\n]+? on `), "running for N on "},
 	{regexp.MustCompile(`\bby [a-zA-Z0-9_.-]+, because`), "by WHO, because"},
-	{regexp.MustCompile(`\b\d+ questions\n`), "N questions\n"}, // some names are asked for twice, side by side
+	{regexp.MustCompile(`\b\d+ queries\n`), "N queries\n"}, // some names are asked for twice, side by side
 	{regexp.MustCompile(`(keys/[a-z.]+/[a-z]+-)\d+(\.pem)`), "${1}TAG$2"},
 	{regexp.MustCompile(`\b(made|put to use:) key \d+`), "$1 key TAG"},
 	{regexp.MustCompile(`\b20\d\d-\d\d-\d\d \d\d:\d\d UTC  [a-z-]+  (file|transfer)`), "WHEN  WHO  $1"},

@@ -77,7 +77,7 @@ func auditPage(w io.Writer, r *audit.Report, chain *Trust) error {
 		Servers                  [][]string
 		Facts                    []pageFact
 		Picture                  template.HTML
-	}{Zone: ZoneName(f.Zone), Verdict: AuditVerdict(r), At: f.Now.UTC().Format("2 January 2006, 15:04 UTC"), Queries: Plural(f.Asked, "question"), Servers: AuditServers(r), Facts: pageFacts(f)}
+	}{Zone: ZoneName(f.Zone), Verdict: AuditVerdict(r), At: f.Now.UTC().Format("2 January 2006, 15:04 UTC"), Queries: Plural(f.Asked, "query"), Servers: AuditServers(r), Facts: pageFacts(f)}
 	p.State, p.Headline = pageHeadline(r)
 	for _, a := range AuditAreas(r) {
 		pa := pageArea{AuditArea: a}
