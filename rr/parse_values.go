@@ -98,7 +98,7 @@ func parseIPv4(p *Parser) *FieldError {
 			return p.badIPv4(tok)
 		}
 		if n > 255 {
-			e := p.failLast(RuleAddressRange, "%s is over 255 and so no part of an IPv4 address", tok[i-digits:i])
+			e := p.failLast(RuleAddressRange, "%s is over 255: not a part of an IPv4 address", tok[i-digits:i])
 			e.Offset, e.Len = i-digits, digits
 			return e
 		}

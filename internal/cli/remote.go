@@ -61,7 +61,7 @@ func (e *env) editedAt(cmd *cobra.Command, o edit.Edit, kind ops.Kind, r ops.Rem
 	case o.Dry:
 		e.ui.Sayf("not sent to %s: --dry-run\n", sent.Server)
 	default:
-		e.ui.Sayf("%s at %s: it answers with serial %d\n", e.onErr().Paint(ui.Good, "done"), sent.Server, sent.Serial)
+		e.ui.Sayf("%s at %s: serial %d\n", e.onErr().Paint(ui.Good, "updated"), sent.Server, sent.Serial)
 	}
 	return nil
 }

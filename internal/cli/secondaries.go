@@ -39,7 +39,7 @@ Exit status: 0 all are in sync, 1 some are not.`,
 				return err
 			}
 			if e.ui.JSON {
-				if oerr := e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "in_step": err == nil, "questions": r.Asked, "servers": r.Servers}); oerr != nil {
+				if oerr := e.ui.Object(map[string]any{"zone": r.Zone.String(), "serial": r.Serial, "in_sync": err == nil, "questions": r.Asked, "servers": r.Servers}); oerr != nil {
 					return oerr
 				}
 				return shown(err)
@@ -71,7 +71,7 @@ func (e *env) secondaries(r *ops.InStep) {
 	for _, s := range r.Servers {
 		style := ui.Bad
 		switch s.State {
-		case "in step":
+		case "in sync":
 			style = ui.Good
 			good++
 			compared++
@@ -90,9 +90,9 @@ func (e *env) secondaries(r *ops.InStep) {
 	e.ui.Table([]string{"server", "address", ">serial", "state", ""}, rows)
 	zone := strings.TrimSuffix(r.Zone.String(), ".")
 	if good == compared {
-		e.ui.Printf("\n%s: %s in step with serial %d\n", zone, all(compared), r.Serial)
+		e.ui.Printf("\n%s: %s in sync with serial %d\n", zone, all(compared), r.Serial)
 	} else {
-		e.ui.Printf("\n%s: %d of %s in step with serial %d\n", zone, good, ui.Plural(compared, "server"), r.Serial)
+		e.ui.Printf("\n%s: %d of %s in sync with serial %d\n", zone, good, ui.Plural(compared, "server"), r.Serial)
 	}
 }
 

@@ -305,7 +305,7 @@ func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(strin
 		say("%s", k.DS)
 	}
 	if k.Rollover != "" {
-		say("rollover: %s; step: %s", k.Rollover, k.Step)
+		say("rollover: %s; step: %s", rolloverOf(k.Rollover), k.Step)
 		for _, w := range k.Waits {
 			if k.Stuck {
 				bad("waits for: %s", w)
@@ -314,4 +314,9 @@ func (e *env) zoneKeys(z *control.ZoneStatus, now time.Time, say, bad func(strin
 			}
 		}
 	}
+}
+
+// rolloverOf is what a rollover is of, behind the word itself: "emergency, all keys".
+func rolloverOf(description string) string {
+	return strings.TrimPrefix(strings.ReplaceAll(strings.ReplaceAll(" "+description, " rollover of", ","), " rollover", ""), ",")[1:]
 }

@@ -62,7 +62,7 @@ var chapters = []chapter{
 	{"Publishing", "Two servers: the observatory's, and the harbour's, which fetches the zones with a shared secret.", []step{
 		{args: []string{"serve"}, serve: true},
 		{in: "harbour", args: []string{"serve"}, serve: true},
-		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"both servers are in step"}},
+		{args: []string{"secondaries", "saltmarsh.example"}, wait: patience, want: []string{"both servers are in sync"}},
 		{in: "harbour", args: []string{"status"}, want: []string{"secondary", "until then it answers without its primary"}},
 		{say: "A stranger without the secret gets nothing.",
 			args: []string{"ask", "saltmarsh.example", "AXFR", "--transport", "tcp", "--at", "{observatory}"}, status: 1, want: []string{"refuses"}},
@@ -70,7 +70,7 @@ var chapters = []chapter{
 	{"A change reaches the harbour", "Edit, reload: the harbour is told and follows at once.", []step{
 		{args: []string{"change", "gauges.saltmarsh.example", "gauge02", "A", "198.51.100.172", "--now", demoNow}, want: []string{"2026112302"}},
 		{args: []string{"reload"}, want: []string{"loaded", "2026112302"}},
-		{args: []string{"secondaries", "gauges.saltmarsh.example"}, wait: patience, want: []string{"in step with serial 2026112302"}},
+		{args: []string{"secondaries", "gauges.saltmarsh.example"}, wait: patience, want: []string{"in sync with serial 2026112302"}},
 		{args: []string{"ask", "gauge02.gauges.saltmarsh.example", "--at", "{harbour}"}, want: []string{"198.51.100.172"}},
 	}},
 	{"Mistakes stay at home", "A slip of the editor, and a serial that was forgotten: the good version stays in service.", []step{
@@ -86,7 +86,7 @@ var chapters = []chapter{
 		{args: []string{"history", "gauges.saltmarsh.example", "--show", "2026112303"}, want: []string{"gauge03", "198.51.100.93"}},
 		{say: "The way back is a new version, for secondaries only go forward. What people wrote stays as it was.",
 			args: []string{"restore", "gauges.saltmarsh.example", "2026112302", "--reload", "--now", demoNow}, want: []string{"198.51.100.73", "loaded", "2026112304"}},
-		{args: []string{"secondaries", "gauges.saltmarsh.example"}, wait: patience, want: []string{"in step with serial 2026112304"}},
+		{args: []string{"secondaries", "gauges.saltmarsh.example"}, wait: patience, want: []string{"in sync with serial 2026112304"}},
 		{in: "harbour", args: []string{"history", "gauges.saltmarsh.example"}, want: []string{"transfer"}},
 	}},
 	{"One safe step", "What must be answered is stated beside the zone. Publishing goes through it, from the edited file to the secondary.", []step{
@@ -95,16 +95,16 @@ var chapters = []chapter{
 		{say: "An expectation does not hold of the new file: nothing is published.",
 			args: []string{"publish", "gauges.saltmarsh.example"}, status: 1, want: []string{"fail; nothing was changed", "gauge02 A is 198.51.100.172"}},
 		{say: "The move was meant. The expectation is put right, and it goes through.", do: meant},
-		{args: []string{"publish", "gauges.saltmarsh.example", "--now", demoNow}, wait: patience, want: []string{"harbour in step with serial 2026112305", "published"}},
+		{args: []string{"publish", "gauges.saltmarsh.example", "--now", demoNow}, wait: patience, want: []string{"harbour in sync with serial 2026112305", "published"}},
 	}},
 	{"A buoy drifts", "Buoys change their own addresses by messages, each key what was granted to it. Ines goes on editing the file, and neither loses what the other did.", []step{
-		{args: []string{"change", "buoys.example", "north", "A", "203.0.113.107", "--at", "{observatory}", "--key", "buoys-2026"}, want: []string{"+ north", "done at"}},
+		{args: []string{"change", "buoys.example", "north", "A", "203.0.113.107", "--at", "{observatory}", "--key", "buoys-2026"}, want: []string{"+ north", "updated at"}},
 		{args: []string{"add", "buoys.example", "north", "TXT", "adrift", "--at", "{observatory}", "--key", "buoys-2026"}, status: 3, want: []string{"may not"}},
 		{args: []string{"add", "buoys.example", "west", "A", "198.51.100.109", "--reload", "--now", demoNow}, want: []string{"loaded"}},
 		{args: []string{"pending", "buoys.example"}, want: []string{"north", "key buoys-2026"}},
 		{say: "It goes into the file when somebody wants it there, in the file's own style.",
 			args: []string{"fold", "buoys.example"}, want: []string{"painted red", "unchanged"}},
-		{args: []string{"secondaries", "buoys.example"}, wait: patience, want: []string{"in step"}},
+		{args: []string{"secondaries", "buoys.example"}, wait: patience, want: []string{"in sync"}},
 	}},
 	{"Inside and outside", "Those inside have answers of their own, in a file beside the other; what all see is written once.", []step{
 		{args: []string{"new", "saltmarsh.example", "--audience", "inside", "--network", "192.0.2.0/24", "--now", demoNow}, lines: 10, want: []string{"saltmarsh.example@inside.zone"}},

@@ -141,7 +141,7 @@ audiences = ["inside"]
 	}
 	// What is published is what everyone sees; the inside has serials of its own, and is ahead.
 	ok(t, main, "change", "tides.example", "web", "A", "198.51.100.81")
-	want(t, fp(t, main, "publish", "tides.example", "--patience", "20s"), 0, "harbour, harbour-inside in step", "published")
+	want(t, fp(t, main, "publish", "tides.example", "--patience", "20s"), 0, "harbour, harbour-inside in sync", "published")
 	all("published", map[string][2]string{"web.": {"198.51.100.81", "10.0.0.80"}})
 	ok(t, main, "add", "tides.example@inside", "lamp", "A", "10.0.0.11")
 	want(t, fp(t, main, "publish", "tides.example", "--patience", "20s"), 0, "tides.example@inside: sets of records: added 1", "published")

@@ -297,6 +297,12 @@ func (d *daemon) stop() {
 	}
 }
 
+// logs waits until the log has a text: it is written a little after what it tells of.
+func (d *daemon) logs(text string) {
+	d.t.Helper()
+	eventually(d.t, "the log has "+text, func() bool { return strings.Contains(read(d.t, d.log), text) })
+}
+
 // kill ends the server as a power cut would.
 func (d *daemon) kill() {
 	_ = d.cmd.Process.Kill()

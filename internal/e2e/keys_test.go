@@ -260,7 +260,7 @@ func TestBootstrap(t *testing.T) {
 		write(t, filepath.Join(d, "anchors"), "")
 		start(d)
 	}
-	eventually(t, "the harbour in step", func() bool { return serial(t, fmt.Sprintf("127.0.0.1:%d", b), "saltmarsh.example") != 0 })
+	eventually(t, "the harbour in sync", func() bool { return serial(t, fmt.Sprintf("127.0.0.1:%d", b), "saltmarsh.example") != 0 })
 	for range 4 {
 		now = now.Add(time.Hour)
 		for dir, zone := range map[string]string{home: "saltmarsh.example", harbour: "harbour.example", registry: "example"} {

@@ -46,7 +46,7 @@ func TestJSON(t *testing.T) {
 		{[]string{"dump", "tides.example"}, "zone text"},
 		{[]string{"ask", "tides.example", "MX"}, "RCODE answerRRs messageOctetsHEX"},
 		{[]string{"ask", "tides.example", "MX", "--zone", "tides.example"}, "RCODE answerRRs"},
-		{[]string{"secondaries", "tides.example", "--timeout", "100ms"}, "zone serial in_step servers"},
+		{[]string{"secondaries", "tides.example", "--timeout", "100ms"}, "zone serial in_sync servers"},
 	} {
 		r := fp(t, p.primary, append(c.args, "--format", "json")...)
 		v := object(t, r.out)
@@ -173,7 +173,7 @@ func TestAskOutcomes(t *testing.T) {
 			t.Errorf("from a file the answer is cut off:\n%s", r.out)
 		}
 	}
-	want(t, fp(t, dir, "secondaries", "tides.example"), 0, "in step")
+	want(t, fp(t, dir, "secondaries", "tides.example"), 0, "in sync")
 }
 
 // diff knows what answered before, and says when secondaries would not take the change;

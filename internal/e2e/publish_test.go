@@ -16,7 +16,7 @@ func TestPublish(t *testing.T) {
 	want(t, fp(t, p.primary, "publish"), 3, "no server is running")
 	first, second := serve(t, p.primary), serve(t, p.secondary)
 	eventually(t, "the secondary has the zone", func() bool { return serial(t, second.addr, "tides.example") == 1 })
-	want(t, fp(t, p.primary, "publish"), 0, "the file is what is in service", "second in step with serial 1", "nothing to publish")
+	want(t, fp(t, p.primary, "publish"), 0, "the file is what is in service", "second in sync with serial 1", "nothing to publish")
 	want(t, fp(t, p.primary, "publish", "nosuch.example"), 2, "not in this workspace")
 	want(t, fp(t, p.secondary, "publish", "tides.example"), 2, "fetched from a primary")
 

@@ -187,7 +187,7 @@ may   = ["roll", "sign"]
 		says   string // a part of it
 	}{
 		{ines, "status", 0, "tides.example"},
-		{ines, "add tides.example pier A 192.0.2.7 --at here", 0, "done"},
+		{ines, "add tides.example pier A 192.0.2.7 --at here", 0, "updated"},
 		{ines, "reload tides.example", 0, "unchanged"},
 		{ines, "add birds.example pier A 192.0.2.7 --at here", 3, `user 61001 may not change birds.example; the owner of fencepost.toml can allow it: [[allow]] users = ["61001"], zones = ["birds.example"], may = ["change"]`},
 		{ines, "reload", 3, "may not reload all zones"},

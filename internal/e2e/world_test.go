@@ -240,23 +240,23 @@ func TestSecondariesOutside(t *testing.T) {
 	dir := inWorld(t, "\n[[fault]]\nkind = \"differs\"\nzone = \"saltmarsh.example\"\nserver = \"ns.harbour.example\"\naddress = \"203.0.113.53\"\nrecords = \"@ MX 10 elsewhere\"\n"+
 		"\n[[fault]]\nkind = \"no-tcp\"\nserver = \"ns1.saltmarsh.example\"\naddress = \"2001:db8:5a17::53\"\n"+
 		"\n[[fault]]\nkind = \"stale\"\nzone = \"harbour.example\"\nserver = \"ns.island.example\"\nuntil = \"6s\"\n")
-	want(t, fp(t, dir, "secondaries", "island.example", "--at", "all"), 0, "all 3 servers are in step")
+	want(t, fp(t, dir, "secondaries", "island.example", "--at", "all"), 0, "all 3 servers are in sync")
 	r := fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all")
-	want(t, r, 1, "other content", "not over TCP", "3 of 4 servers in step with serial 2026112801")
+	want(t, r, 1, "other content", "not over TCP", "3 of 4 servers in sync with serial 2026112801")
 	o := object(t, fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all", "--format", "json").out)
 	answers := map[string]int{}
 	for _, s := range o["servers"].([]any) {
 		answers[s.(map[string]any)["answers"].(string)]++
 	}
-	if len(answers) != 2 || o["in_step"] != false {
+	if len(answers) != 2 || o["in_sync"] != false {
 		t.Errorf("in JSON the answers are %v of %v", answers, o)
 	}
 	// With the zone at hand more is asked; that the harbour has the zone below too is no other content.
 	config := filepath.Join(dir, "fencepost.toml")
 	write(t, config, read(t, config)+"\n[[zone]]\nname = \"saltmarsh.example\"\n")
 	write(t, filepath.Join(dir, "zones", "saltmarsh.example.zone"), "$TTL 3600\n@ SOA ns1 hostmaster 1 7200 900 1209600 300\n@ NS ns1\n@ NS ns.harbour.example.\n@ MX 10 mail\nns1 A 198.51.100.53\nmail A 198.51.100.25\ngauges NS ns.gauges\ngauges NS ns.harbour.example.\nns.gauges A 198.51.100.61\n")
-	want(t, fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all"), 1, "3 of 4 servers in step with serial 2026112801")
-	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "1"), 0, "all 3 servers are in step with serial 1")
+	want(t, fp(t, dir, "secondaries", "saltmarsh.example", "--at", "all"), 1, "3 of 4 servers in sync with serial 2026112801")
+	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "1"), 0, "all 3 servers are in sync with serial 1")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "9", "--patience", "1s"), 1, "waiting for serial 9", "it needs 9")
 	want(t, fp(t, dir, "secondaries", "harbour.example", "--at", "all", "--wait", "soon"), 2, "is not a serial")
 	want(t, fp(t, dir, "secondaries", "harbour.example"), 2, "--at all")

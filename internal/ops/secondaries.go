@@ -52,7 +52,7 @@ type ServerSerial struct {
 const isSource = "source"
 
 // inStep is the state of a server that has the version.
-const inStep = "in step"
+const inStep = "in sync"
 
 // InStep is the result of Secondaries.
 type InStep struct {
@@ -63,7 +63,7 @@ type InStep struct {
 }
 
 // ErrBehind says that not all servers have the newest version.
-var ErrBehind = errors.New("not all servers are in step")
+var ErrBehind = errors.New("not all servers are in sync")
 
 // asksServer is a server of a zone.
 type asksServer struct {

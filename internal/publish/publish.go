@@ -385,7 +385,7 @@ func (r *run) secondaries(ctx context.Context) error {
 	})
 	switch {
 	case err == nil:
-		return r.say(Secondaries, "%s in step with serial %d", strings.Join(r.servers(), ", "), r.serial)
+		return r.say(Secondaries, "%s in sync with serial %d", strings.Join(r.servers(), ", "), r.serial)
 	case step == nil:
 		return err
 	}
