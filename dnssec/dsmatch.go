@@ -17,10 +17,10 @@ func DSMatch(zone dnsname.Name, ds []byte, keys [][]byte) (leads bool, near stri
 		return false, ""
 	}
 	for _, k := range keys {
-		want := DS(zone, k, ds[3])
 		if len(k) < 4 {
 			continue
 		}
+		want := DS(zone, k, ds[3])
 		tag := KeyTag(k)
 		sameTag, sameAlgorithm := binary.BigEndian.Uint16(ds) == tag, ds[2] == k[3]
 		switch digest := want != nil && bytes.Equal(want[fixed:], ds[fixed:]); {

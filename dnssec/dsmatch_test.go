@@ -14,7 +14,7 @@ func TestDSMatch(t *testing.T) {
 	zone := dnsname.MustParse("saltmarsh.example.")
 	key := append([]byte{1, 1, 3, 13}, bytes.Repeat([]byte{7}, 64)...)
 	other := append([]byte{1, 0, 3, 15}, bytes.Repeat([]byte{9}, 32)...)
-	keys := [][]byte{other, key}
+	keys := [][]byte{{1, 2, 3}, other, key} // what is malformed is passed over
 	tag := dnssec.KeyTag(key)
 	for _, digest := range []uint8{dnssec.DigestSHA256, dnssec.DigestSHA384} {
 		right := dnssec.DS(zone, key, digest)

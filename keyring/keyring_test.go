@@ -212,6 +212,32 @@ func TestModesOfAllKeys(t *testing.T) {
 	}
 }
 
+// What signs is what the zone shows: a revoked key signs with its flag, and so its tag (RFC 5011 §2.1).
+func TestSignersOfRevoked(t *testing.T) {
+	r, err := keyring.Open(t.TempDir(), zone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, revoked := range []bool{false, true} {
+		e, err := r.Generate(keyring.NewKey{Algorithm: rr.ED25519, Role: signer.KSK}, now)
+		if err != nil {
+			t.Fatal(err)
+		}
+		e.Publish, e.SignKeys, e.Revoked = true, true, revoked
+	}
+	if got := r.Signers(); len(got) != 2 || got[0].Private != nil || got[1].Private != nil {
+		t.Errorf("before they are unlocked: %+v", got)
+	}
+	if err := r.Unlock(keyring.Signing, nil); err != nil {
+		t.Fatal(err)
+	}
+	for i, k := range r.Signers() {
+		if k.Private == nil || k.Private.Tag != k.Tag || k.Private.Flags != k.Flags || (k.Flags&dnssec.FlagRevoked != 0) != (i == 1) {
+			t.Errorf("key %d shows tag %d with flags %d and signs with tag %d", i, k.Tag, k.Flags, k.Private.Tag)
+		}
+	}
+}
+
 func TestClashingTags(t *testing.T) {
 	r, _ := keyring.Open(t.TempDir(), zone)
 	take := func(tag int) {

@@ -241,6 +241,10 @@ func TestRefuse(t *testing.T) {
 		if !errors.Is(err, tsig.ErrPeer) {
 			t.Errorf("error %d reaches the client as: %v", c.code, err)
 		}
+		alone := tsig.Refuse(head(), request, offset(t, request), c.code, nil, time.Unix(c.now, 0))
+		if signed := len(out) != len(alone); signed != (c.code == tsig.BadTime) { // only a right MAC is answered with one
+			t.Errorf("error %d: the answer has %d octets, without a MAC %d", c.code, len(out), len(alone))
+		}
 	}
 	if n, err := tsig.KeyName(request, offset(t, request)); err != nil || n.String() != f.KeyName {
 		t.Errorf("the key is named %s, %v", n, err)

@@ -276,3 +276,15 @@ func FuzzParseChange(f *testing.F) {
 		}
 	})
 }
+
+// Nothing is pending before a change, and something after it.
+func TestEmptyPending(t *testing.T) {
+	p := NewPending()
+	if !p.Empty() || len(p.List()) != 0 {
+		t.Error("something is pending at first")
+	}
+	c := &Change{Owner: dnsname.MustParse("a.example."), Type: rr.TypeA}
+	if p = NewPending(c); p.Empty() || len(p.List()) != 1 {
+		t.Error("nothing is pending after a change")
+	}
+}

@@ -120,6 +120,7 @@ func TestFindings(t *testing.T) {
 		{"a bad style", swap(`"date"`, `"lunar"`), "fencepost.toml:2 config-bad-value"},
 		{"a bad algorithm", swap("ECDSAP256SHA256", "ROT13"), "fencepost.toml:13 config-bad-value"},
 		{"a bad zone name", swap("tides.example", "tides..example"), "fencepost.toml:23 config-bad-value"},
+		{"a group's long name", swap(`name    = "saltmarsh.example"`, "name    = \"saltmarsh.example\"\ngroup   = \""+strings.Repeat("g", 256)+"\""), "fencepost.toml:19 config-bad-value (the name of a group has at most 255 octets)"},
 		{"a zone twice", swap("tides.example", "saltmarsh.example"), "fencepost.toml:23 config-bad-value (the zone saltmarsh.example. is listed twice)"},
 	} {
 		conf, found := load(t, c.config, secrets, 0o600)
