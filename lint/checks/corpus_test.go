@@ -179,6 +179,21 @@ g7 CAA 0 iodef "x@example.com"
 g8 CAA 0 issuewild ";"
 g8 CAA 0 issue "ca.example"
 `},
+	{"quotes", `q1 TXT plain
+q1 TXT 'single'
+q2 TXT 'one two'
+q3 TXT "'meant'"
+q4 TXT ’curly’
+q5 TXT plain
+q5 TXT “curly two”
+q6 CAA 0 issue 'ca.example'
+q7 TXT v=spf1 mx -all
+q8 TXT "v=spf1 mx" "-all"
+q9 TXT "v=spf1 mx " "-all"
+q9 TXT other
+q10 TXT other
+q10 TXT "v=spf1 mx" "-all"
+`},
 	{"times and names", `u1 0 A 192.0.2.1
 u2 1 A 192.0.2.1
 u3 604800 A 192.0.2.1

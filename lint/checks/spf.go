@@ -176,7 +176,7 @@ func spfCheck(f func(p *lint.Pass, set lint.Set, i int, terms []spfTerm)) func(*
 			}
 			terms := lint.Remember(p, data, func() []spfTerm {
 				text, ok := spfOf(data)
-				if !ok {
+				if _, lost := lostBlanks(data); !ok || lost { // said by spf-lost-blanks
 					return nil
 				}
 				return spfTerms(text)
@@ -344,14 +344,11 @@ var spfBlanks = &lint.Check{Rule: diag.Rule{
 	},
 }
 
-// spfStrings looks where the strings of an SPF record meet: a term that is whole
-// on either side must not be joined to the next.
-func spfStrings(p *lint.Pass, set lint.Set, i int, data []byte) {
-	var parts []string
+// lostBlanks are the strings of an SPF record, and whether blanks are missing where they meet.
+func lostBlanks(data []byte) (parts []string, lost bool) {
 	for rest := data; len(rest) > 0; rest = rest[1+int(rest[0]):] {
 		parts = append(parts, string(rest[1:1+int(rest[0])]))
 	}
-	lost := false
 	for k := 1; k < len(parts); k++ {
 		a, b := strings.Fields(parts[k-1]), strings.Fields(parts[k])
 		if len(a) == 0 || len(b) == 0 || strings.HasSuffix(parts[k-1], " ") || strings.HasPrefix(parts[k], " ") {
@@ -361,6 +358,13 @@ func spfStrings(p *lint.Pass, set lint.Set, i int, data []byte) {
 		whole := strings.EqualFold(left, spfVersion) || spfTermOf(left).fault == ""
 		lost = lost || whole && spfTermOf(right).fault == "" && spfTermOf(left+right).fault != "" || strings.EqualFold(left, spfVersion)
 	}
+	return parts, lost
+}
+
+// spfStrings looks where the strings of an SPF record meet: a term that is whole
+// on either side must not be joined to the next.
+func spfStrings(p *lint.Pass, set lint.Set, i int, data []byte) {
+	parts, lost := lostBlanks(data)
 	if !lost {
 		return
 	}
