@@ -396,3 +396,21 @@ func TestMadeBySigner(t *testing.T) {
 		t.Errorf("%s, want %s", strings.Join(got, " "), want)
 	}
 }
+
+// Data mean the same where nothing but the case of their names differs (RFC 4343).
+func TestSameData(t *testing.T) {
+	for _, c := range []struct {
+		t    rr.Type
+		a, b string
+		want bool
+	}{
+		{rr.TypeA, "\x01\x02\x03\x04", "\x01\x02\x03\x04", true}, {rr.TypeA, "\x01\x02\x03\x04", "\x01\x02\x03\x05", false}, {rr.TypeA, "AAAA", "aaaa", false},
+		{rr.TypeMX, "\x00\x0a\x04MAIL\x00", "\x00\x0a\x04mail\x00", true}, {rr.TypeMX, "\x00\x0a\x04MAIL\x00", "\x00\x0a\x04mall\x00", false},
+		{rr.TypeMX, "\x00\x0a\x04mail\x00", "\x00\x0a\x05maila\x00", false}, {rr.TypeTXT, "\x01A", "\x01a", false}, {rr.TypeTXT, "", "", true},
+		{rr.TypeCNAME, "\x01a\x01B\x00", "\x01A\x01b\x00", true}, {65280, "\x01A\x00", "\x01a\x00", false},
+	} {
+		if got := rr.SameData(c.t, []byte(c.a), []byte(c.b)); got != c.want {
+			t.Errorf("%s %q and %q: %v", c.t, c.a, c.b, got)
+		}
+	}
+}

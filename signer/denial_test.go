@@ -3,6 +3,7 @@ package signer_test
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -270,6 +271,31 @@ func TestZonemd(t *testing.T) {
 	}
 	if !slices.Equal(sizes, []int{48, 64}) {
 		t.Errorf("digests of %d octets", sizes)
+	}
+	// Schemes and hashes that are not known are not judged (RFC 8976 §4).
+	var stranger zone.Content
+	stranger.Owner = s.Apex()
+	for set := range signedApex.RRsets {
+		for data := range set.Data {
+			stranger.Records = append(stranger.Records, rr.Record{Type: set.Type, TTL: set.TTL, Data: data})
+		}
+	}
+	serial := binary.BigEndian.AppendUint32(nil, s.Serial())
+	for _, kind := range [][]byte{{9, 1}, {1, 77}, {9, 77}} {
+		stranger.Records = append(stranger.Records, rr.Record{Type: rr.TypeZONEMD, TTL: made.TTL, Data: slices.Concat(serial, kind, make([]byte, 48))})
+	}
+	with, err := s.Replace([]zone.Content{stranger})
+	if err != nil {
+		t.Fatal(err)
+	}
+	proof := verify(t, with, at)
+	for _, f := range proof.Findings {
+		if f.Code == "zonemd-mismatch" {
+			t.Error(f.Message)
+		}
+	}
+	if !slices.Equal(proof.Digests, []uint8{1, 2}) {
+		t.Errorf("digests %v", proof.Digests)
 	}
 	glue := dnsname.MustParse("ns1.sub.zmd.example.") // no signature covers it, the digest does
 	changed, err := s.Replace([]zone.Content{{Owner: glue, Records: []rr.Record{rec(glue.String(), rr.TypeA, "\x0a\x00\x00\x01")}}})

@@ -116,6 +116,33 @@ func TestReferenceStatesDefaults(t *testing.T) {
 	}
 }
 
+// A key of a zone that is given the value that counts without it changes nothing.
+func TestReferenceStatesDefaultsOfZones(t *testing.T) {
+	const zone = "[policy.standard]\n[[zone]]\nname = \"a.example\"\nsign = \"standard\"\n"
+	bare, said := read(t, zone)
+	if len(said) > 0 {
+		t.Fatal(said)
+	}
+	i := slices.IndexFunc(Sections, func(s Section) bool { return s.Header == "[[zone]]" })
+	given := 0
+	for _, key := range Sections[i].Keys {
+		if key.Optional {
+			continue
+		}
+		given++
+		full, said := read(t, zone+key.Key+" = "+key.Value+"\n")
+		if len(said) > 0 {
+			t.Fatalf("%s: %s", key.Key, said)
+		}
+		if a, b := *full.Zones[0], *bare.Zones[0]; !reflect.DeepEqual(a, b) {
+			t.Errorf("%s = %s makes\n%+v, without it there is\n%+v", key.Key, key.Value, a, b)
+		}
+	}
+	if given < 3 {
+		t.Errorf("%d keys have a value that counts without them", given)
+	}
+}
+
 // The examples are such that they could be used as they stand.
 func TestReferenceExamples(t *testing.T) {
 	sample := regexp.MustCompile(`(?m)^# (\[|[a-z-]+ = )`)

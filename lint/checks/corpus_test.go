@@ -221,6 +221,37 @@ double TXT "one"
 same A 192.0.2.1
 same CNAME ns1
 `},
+	{"reverse", `-- bare --
+$ORIGIN 192.in-addr.arpa.
+$TTL 3600
+@ SOA ns1.example.net. h.example.net. 1 7200 900 1209600 300
+@ NS ns1.example.net.
+@ NS ns2.example.net.
+0.0.0 PTR a.example.net.
+255.255.255 PTR b.example.net.
+254.255.255 PTR c.example.net.
+256.0.0 PTR d.example.net.
+01.0.0 PTR e.example.net.
+00.0.0 PTR f.example.net.
+x.0.0 PTR g.example.net.
+1.0 PTR h.example.net.
+1.2.3.4 PTR i.example.net.
+1.0/25.0.0 PTR j.example.net.
+5.0.0 PTR web
+6.0.0 PTR 192.0.0.6
+`},
+	{"reverse of IPv6", `-- bare --
+$ORIGIN 8.b.d.0.1.0.0.2.ip6.arpa.
+$TTL 3600
+@ SOA ns1.example.net. h.example.net. 1 7200 900 1209600 300
+@ NS ns1.example.net.
+@ NS ns2.example.net.
+1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0 PTR a.example.net.
+F.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0 PTR b.example.net.
+g.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0 PTR c.example.net.
+10.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0 PTR d.example.net.
+1.0.0.0 PTR e.example.net.
+`},
 	{"the apex", `-- bare --
 $TTL 3600
 @ SOA ns1 hostmaster@example.com. 1 10 20 30 99999999

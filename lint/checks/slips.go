@@ -52,7 +52,7 @@ var addressAsOwner = &lint.Check{Rule: diag.Rule{
 	Bad:  "192.0.2.7 A 192.0.2.7\n",
 	Good: "web A 192.0.2.7\n"},
 	Name: func(p *lint.Pass, n *lint.Name) {
-		if !n.Quad() {
+		if !n.Quad() || p.Zone.Apex().AtOrBelow(ip6) { // where single digits are the rule
 			return
 		}
 		text := strings.TrimSuffix(string(dnsname.AppendText(nil, append(n.AppendRelative(nil), 0))), ".")
