@@ -279,6 +279,59 @@ ns2 A 192.0.2.53
 `},
 }
 
+// child is a zone of a workspace, with its own servers, and records.
+func child(name, records string) string {
+	return "-- file " + fileOf(name) + ".zone --\n$ORIGIN " + name + ".example.com.\n$TTL 3600\n@ SOA ns1 hostmaster 2026112301 7200 900 1209600 300\n" + records
+}
+
+func fileOf(name string) string {
+	label, audience, has := strings.Cut(name, "@")
+	if has {
+		audience = "@" + audience
+	}
+	return label + ".example.com" + audience
+}
+
+// fleet is a workspace with what zones may have between each other.
+var fleet = parentOK + `
+c NS ns1.c
+c NS old.example.net.
+ns1.c A 192.0.2.53
+d NS ns1.d
+d NS ns2.example.net.
+ns1.d A 192.0.2.54
+ns1.d A 192.0.2.99
+e NS ns1.e
+e NS ns2.example.net.
+ns1.e A 192.0.2.55
+f NS ns1.f
+f NS ns2.example.net.
+ns1.f A 192.0.2.56
+f DS 12345 13 2 2BB183AF5F22588179A53B0A98631FAD1A2921182BB183AF5F22588179A53B0A
+g NS NS1.G
+g NS ns2.example.net.
+ns1.g A 192.0.2.57
+m1 MX 10 mail.c
+m2 MX 10 gone.c
+m3 MX 10 alias.c
+m4 MX 10 text.c
+m5 CNAME gone.d
+m6 CNAME www.c
+` + child("a", "") + child("b", "@ NS ns1\n@ NS ns2.example.net.\nns1 A 192.0.2.52\n") +
+	child("c", "@ NS ns1\n@ NS ns2.example.net.\nns1 A 192.0.2.53\nmail A 192.0.2.25\nalias CNAME mail\ntext TXT x\nwww A 192.0.2.80\n") +
+	child("d", "@ NS ns1\n@ NS ns2.example.net.\nns1 A 192.0.2.54\nns1 A 192.0.2.100\n") +
+	child("e", "@ NS ns1\n@ NS ns2.example.net.\nns1 A 192.0.2.55\n@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n") +
+	child("f", "@ NS ns1\n@ NS ns2.example.net.\nns1 A 192.0.2.56\n@ DNSKEY 257 3 13 oJMRESz5E4gYzS/q6XDrvU1qMPYIjCWzJaOau8XNEZeqCYKD5ar0IRd8KqXXFJkqmVfRvMGPmM1x8fGAa2XhSA==\n") +
+	child("g", "@ NS ns1\n@ NS NS2.example.net.\nns1 A 192.0.2.57\n") +
+	child("g@inside", "@ NS ns1\n@ NS ns2.example.net.\nns1 A 192.0.2.57\nprinter A 10.0.0.7\n") +
+	reverse + `25 PTR mail.c.example.com.
+26 PTR mail.c.example.com.
+27 PTR gone.c.example.com.
+80 PTR www.c.example.com.
+52 PTR ns1.b.example.com.
+99 PTR elsewhere.example.net.
+`
+
 // What is said at the edges is held word for word.
 func TestCorpus(t *testing.T) {
 	var all strings.Builder
@@ -287,5 +340,8 @@ func TestCorpus(t *testing.T) {
 		diags, src := runIn(t, c.text)
 		testrun.Findings(&all, src, diags)
 	}
+	diags, src := runFleet(t, strings.ReplaceAll(fleet, "$ORIGIN g@inside.example.com.", "$ORIGIN g.example.com."))
+	all.WriteString("# a workspace\n")
+	testrun.Findings(&all, src, diags)
 	testrun.Golden(t, "testdata/corpus.txt", all.String())
 }
