@@ -128,8 +128,8 @@ func TestStreams(t *testing.T) {
 			} else {
 				_, err = s.Verify(msg, off, now)
 			}
-			if err != nil {
-				t.Errorf("%s: message %d: %v", what, i, err)
+			if err != nil || s.Last != (off != 0) {
+				t.Errorf("%s: message %d: %v; it counts as signed: %v", what, i, err, s.Last)
 			}
 		}
 		if !s.Last {
@@ -165,6 +165,16 @@ func code(err error) uint16 {
 	return 0xffff
 }
 
+// dnsNameLen is how many octets the name at the beginning of a record has.
+func dnsNameLen(t *testing.T, b []byte) int {
+	t.Helper()
+	n, err := dnsname.WireLen(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
 func TestRefusals(t *testing.T) {
 	f, key := read(t)
 	var msg []byte
@@ -184,7 +194,14 @@ func TestRefusals(t *testing.T) {
 	good := key("hmac-sha256")
 	check("fudge seconds late", good, msg, at+300, 0xffff)
 	check("a second later", good, msg, at+301, tsig.BadTime)
+	check("fudge seconds early", good, msg, at-300, 0xffff)
 	check("far too early", good, msg, at-301, tsig.BadTime)
+	head := off + dnsNameLen(t, msg[off:]) // of the record behind its name
+	for what, octet := range map[string]int{"the class": head + 3, "the TTL": head + 7, "the first octet of the TTL": head + 4} {
+		bad := bytes.Clone(msg)
+		bad[octet] ^= 1
+		check("another value of "+what, good, bad, at, 0) // FORMERR (RFC 8945 §4.2)
+	}
 	other := *good
 	other.Secret = []byte("another secret")
 	check("another secret", &other, msg, at, tsig.BadSig)
