@@ -1,0 +1,10 @@
+package childsync_test
+
+import (
+	"os"
+	"testing"
+
+	"fencepost/internal/testrun"
+)
+
+func TestMain(m *testing.M) { os.Exit(testrun.Main(m)) }
