@@ -3,6 +3,7 @@ package update
 import (
 	"math/rand/v2"
 	"net/netip"
+	"strings"
 	"testing"
 
 	"fencepost/dnsname"
@@ -120,5 +121,36 @@ func TestGrantsAdd(t *testing.T) {
 	}
 	if allowed < 500 || allowed > 19500 {
 		t.Errorf("%d of 20000 are allowed: that tells nothing", allowed)
+	}
+}
+
+// Each refusal says what was missing: the right to add or to remove, or a proof of the address.
+func TestRefusalWords(t *testing.T) {
+	from := netip.MustParseAddr("192.0.2.2")
+	own := Grant{OwnAddress: true, Add: true, Remove: true}
+	here := rr.Record{Name: dnsname.MustParse("a.example."), Type: rr.TypeA, Class: rr.ClassIN, TTL: 60, Data: []byte{192, 0, 2, 2}}
+	there := here
+	there.Data = []byte{192, 0, 2, 3}
+	gone := rr.Record{Name: here.Name, Type: rr.TypeA, Class: rr.ClassNone, Data: here.Data}
+	all := rr.Record{Name: here.Name, Type: rr.TypeANY, Class: rr.ClassAny}
+	for what, c := range map[string]struct {
+		grant  Grant
+		change rr.Record
+		proven bool
+		want   string // empty: it is allowed
+	}{
+		"one's own address, proven":      {own, here, true, ""},
+		"one's own address, unproven":    {own, here, false, "one's own address counts over TCP, or with a DNS cookie"},
+		"another's address, proven":      {own, there, true, "the key may not add A at a.example."},
+		"another's address, unproven":    {own, there, false, "the key may not add A at a.example."},
+		"adding without that right":      {Grant{Remove: true}, here, true, "the key may not add A at a.example."},
+		"removing without that right":    {Grant{Add: true}, gone, true, "the key may not remove A at a.example."},
+		"removing all with a type alone": {Grant{Remove: true, Types: []rr.Type{rr.TypeA}}, all, true, "the key may not remove all records at a.example."},
+		"removing all with any type":     {Grant{Remove: true}, all, true, ""},
+	} {
+		no := Grants{c.grant}.Allow(&Request{Zone: apex, Changes: []rr.Record{c.change}}, nil, Asker{from, c.proven})
+		if (no == nil) != (c.want == "") || no != nil && !strings.Contains(no.Why, c.want) {
+			t.Errorf("%s: %v, want %q", what, no, c.want)
+		}
 	}
 }
