@@ -53,7 +53,10 @@ func (a *Asker) Want(ctx context.Context, c *Child, first First, approved bool, 
 		refused = a.serve(ctx, w.Servers, now)
 	}
 	if refused != nil {
-		w.Servers, w.ChangeServers, w.Refused = nil, false, append(w.Refused, refused)
+		w.Servers, w.ChangeServers = nil, false
+		if len(w.Refused) == 0 || w.Refused[0].Error() != refused.Error() { // what stops both is said once
+			w.Refused = append(w.Refused, refused)
+		}
 	}
 	return w, nil
 }
