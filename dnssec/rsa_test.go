@@ -14,12 +14,15 @@ import (
 // A signature is one number below the modulus, of its length, over the digest with its padding (RFC 8017
 // §8.2.2): what only equals it in arithmetic is none.
 func TestVerifyPKCS1(t *testing.T) {
-	key, err := rsa.GenerateKey(rand.Reader, 1024)
-	if err != nil {
-		t.Fatal(err)
+	var key *rsa.PrivateKey
+	for key == nil || key.N.Bytes()[0] > 0xe0 { // one signature in eight has room for the modulus
+		var err error
+		if key, err = rsa.GenerateKey(rand.Reader, 1024); err != nil {
+			t.Fatal(err)
+		}
 	}
 	e, size, beyond := big.NewInt(int64(key.E)), key.Size(), 0
-	for i := range 40 {
+	for i := 0; i < 40 || beyond == 0 && i < 2000; i++ {
 		digest := sha256.Sum256(fmt.Appendf(nil, "tide %d", i))
 		sig, err := rsa.SignPKCS1v15(nil, key, crypto.SHA256, digest[:])
 		if err != nil {

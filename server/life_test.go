@@ -335,7 +335,7 @@ func TestNinetyDays(t *testing.T) {
 		t.Error("no key was replaced")
 	}
 	t.Logf("%d lines; %v", strings.Count(long, "\n"), seen)
-	const some = 12
+	const some = 8
 	first, _ := one(2, some)
 	if again, _ := one(2, some); again != first {
 		t.Errorf("the same life is told otherwise:\n%s", firstDifferent(first, again))

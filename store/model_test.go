@@ -158,7 +158,7 @@ func TestAgainstModel(t *testing.T) {
 }
 
 func againstModel(t *testing.T, open func(*store.Store) *store.Store) {
-	steps := 60          // at least
+	steps := 45          // at least
 	if testing.Short() { // as under the race detector
 		steps = 20
 	}

@@ -409,7 +409,7 @@ func parts(t *testing.T, s *zone.Snapshot) {
 func TestAgainstModel(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(0))
 	shapes := []struct{ fan, page, split int }{{256, 4096, 10000}, {256, 4096, 1}, {6, 100, 2}, {8, 300, 20}, {16, 1, 50}}
-	start, seeds := time.Now(), uint64(20)
+	start, seeds := time.Now(), uint64(15)
 	if testing.Short() { // as under the race detector
 		seeds = 10
 	}

@@ -307,7 +307,7 @@ func sameRecords(t *testing.T, what, text string, f *File, diags *diag.List, wan
 // TestFilesAgainstModel writes files in all the ways that the language allows and
 // reads them: in one piece, from two places, tidied, and after edits.
 func TestFilesAgainstModel(t *testing.T) {
-	start, seeds := time.Now(), uint64(1000)
+	start, seeds := time.Now(), uint64(800)
 	if testing.Short() { // as under the race detector
 		seeds = 300
 	}

@@ -86,7 +86,7 @@ func (m addresses) edit(r *rand.Rand) {
 // changes (RFC 1995).
 func TestChainKilled(t *testing.T) {
 	t.Parallel()
-	const edits = 600
+	const edits = 400
 	r := rand.New(rand.NewPCG(10, 2026))
 	m := addresses{}
 	for i := range 1500 { // so many that a second's edits are a small part

@@ -29,13 +29,17 @@ func newHole(t *testing.T, control string) *hole {
 		}
 	}
 	var u net.PacketConn
-	for end := time.Now().Add(patience); u == nil; { // a client may take a port that was free just now
+	var over net.Listener
+	for end := time.Now().Add(patience); over == nil; { // a client may take a port that was free just now
 		h.addr = fmt.Sprintf("127.0.0.1:%d", freePort(t))
 		var err error
-		if u, err = net.ListenPacket("udp", h.addr); err != nil && time.Now().After(end) {
+		if u, err = net.ListenPacket("udp", h.addr); err == nil {
+			if over, err = net.Listen("tcp", h.addr); err != nil {
+				u.Close()
+			}
+		}
+		if err != nil && time.Now().After(end) {
 			t.Fatal(err)
-		} else if err != nil {
-			u = nil
 		}
 	}
 	go func() {
@@ -48,11 +52,11 @@ func newHole(t *testing.T, control string) *hole {
 		}
 	}()
 	t.Cleanup(func() { u.Close() })
-	for network, at := range map[string]string{"tcp": h.addr, "unix": control} {
-		l, err := net.Listen(network, at)
-		if err != nil {
-			t.Fatal(err)
-		}
+	local, err := net.Listen("unix", control)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range []net.Listener{over, local} {
 		t.Cleanup(func() { l.Close() })
 		go func() {
 			for {
