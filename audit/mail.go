@@ -245,7 +245,7 @@ var mailTests = []*Test{
 		"TLSA records count only if DNSSEC proves them: senders ignore these."),
 		Area: Mail, Skip: noMail, Look: eachExchange(func(f *Facts, host dnsname.Name, l *Findings) {
 			if len(f.data(tlsaOf(host), rr.TypeTLSA)) > 0 && host.AtOrBelow(f.Zone) && (!f.signed() || f.Chain != nil && f.Chain.Status != validate.Secure) {
-				l.add("sign the zone, and have its DS entered above", "%s has TLSA records that DNSSEC does not prove", host.Plain())
+				l.add("sign the zone, and have the parent's operator add its DS", "%s has TLSA records that DNSSEC does not prove", host.Plain())
 			}
 		})},
 	{Rule: rule("tlsa-usage", diag.Warning, "TLSA records of a mail exchanger have a usage that senders ignore", "RFC 7672 §3.1.3",

@@ -45,7 +45,7 @@ func NewParents(net netio.Network, now func() time.Time) *Parents {
 type NoParentError struct{ Zone dnsname.Name }
 
 func (e *NoParentError) Error() string {
-	return fmt.Sprintf("the parent's servers %s are not known", e.Zone.Plain())
+	return fmt.Sprintf("the servers of the parent of %s are not known", e.Zone.Plain())
 }
 
 // Above is the servers of the zone above another.

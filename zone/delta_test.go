@@ -275,10 +275,11 @@ func TestJoin(t *testing.T) {
 // A stored delta that was cut off anywhere, or whose lengths are wrong, is refused, or is another delta.
 func TestDamagedDelta(t *testing.T) {
 	apex := dnsname.MustParse("example.")
-	whole := zone.Diff(version(t, "a 60 TYPE700 one", "b 60 TYPE701 gone"), version(t, "a 90 TYPE700 two", "c 60 TYPE702 came")).AppendBinary(nil)
+	delta := zone.Diff(version(t, "a 60 TYPE700 one", "b 60 TYPE701 gone"), version(t, "a 90 TYPE700 two", "c 60 TYPE702 came"))
+	whole, sets := delta.AppendBinary(nil), len(delta.Sets)
 	for cut := range whole {
-		if d, err := zone.ParseDelta(apex, whole[:cut]); err == nil && len(d.Sets) > 0 && cut > 0 && string(d.AppendBinary(nil)) == string(whole) {
-			t.Fatalf("%d of %d octets are the whole", cut, len(whole))
+		if d, err := zone.ParseDelta(apex, whole[:cut]); err == nil && len(d.Sets) >= sets {
+			t.Fatalf("%d of %d octets hold %d sets of %d", cut, len(whole), len(d.Sets), sets)
 		}
 	}
 	for at := range whole {

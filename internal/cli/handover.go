@@ -126,7 +126,7 @@ func (e *env) signals(d *ops.DelegationData) error {
 
 func (e *env) handover(d *ops.DelegationData) {
 	head := func(s string) { e.ui.Printf("\n%s\n", e.ui.Paint(ui.Bold, "%s", s)) }
-	e.ui.Printf("For the operator of the parent, %s\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
+	e.ui.Printf("%s: for the parent's operator\n", e.ui.Paint(ui.Bold, "%s", strings.TrimSuffix(d.Zone.String(), ".")))
 	for _, n := range d.Notes {
 		e.ui.Printf("%s %s\n", e.ui.Paint(ui.Suspect, "note:"), n)
 	}

@@ -181,7 +181,7 @@ func (e *env) rollRow(v *ops.RollView, row ops.RollRow) {
 		if v.State == "paused" {
 			say("resume it with: fencepost roll resume %s", strings.TrimSuffix(v.Zone, "."))
 		} else {
-			say("%s %s", map[bool]string{true: "continues at the earliest", false: "goes on"}[row.Estimated], ui.When(row.End, v.Now))
+			say("%s %s", map[bool]string{true: "continues at the earliest", false: "continues"}[row.Estimated], ui.When(row.End, v.Now))
 		}
 	default:
 		say("at the earliest %s", at(row.Begin))

@@ -60,7 +60,7 @@ func SigText(s validate.SigView, now time.Time) string {
 func KeyText(k validate.KeyView) string {
 	var is []string
 	if k.Led {
-		is = append(is, "matches its DS")
+		is = append(is, "matches a DS or anchor")
 	}
 	if k.Signs {
 		is = append(is, "signs the keys")

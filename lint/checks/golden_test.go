@@ -2,7 +2,6 @@ package checks
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -25,29 +24,7 @@ func TestGolden(t *testing.T) {
 			writeFinding(&b, src, d)
 		}
 	}
-	path := filepath.Join("testdata", "findings.golden")
-	if *testrun.Update {
-		if err := os.MkdirAll("testdata", 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if b.String() == string(want) {
-		return
-	}
-	got, old := strings.Split(b.String(), "\n"), strings.Split(string(want), "\n")
-	for i := range got {
-		if i >= len(old) || got[i] != old[i] {
-			t.Fatalf("line %d of %s: now %q", i+1, path, got[i])
-		}
-	}
-	t.Fatal("findings are missing at the end of " + path)
+	testrun.Golden(t, filepath.Join("testdata", "findings.golden"), b.String())
 }
 
 func writeFinding(b *strings.Builder, src *source.Set, d diag.Diagnostic) {
